@@ -1,0 +1,5 @@
+"""`python -m indrel`."""
+
+from indrel.cli.app import main
+
+main()

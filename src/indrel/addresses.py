@@ -1,0 +1,105 @@
+"""The addresses of a snapshot as rows: what `indrel list` shows."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from indrel.core.model import State, Want
+from indrel.core.page.tokens import nearest
+from indrel.decide.site import Site
+from indrel.errors import UsageError
+from indrel.reports import write_whole
+from indrel.reports.csv_table import disarm
+
+
+@dataclass(frozen=True, slots=True)
+class AddressRow:
+    url: str
+    kind: str
+    section: str
+    want: str
+    stated: bool
+    states: dict[str, str]
+    status: int | None
+    folds_into: str | None
+
+    def as_json(self) -> dict[str, object]:
+        return {
+            "url": self.url,
+            "kind": self.kind,
+            "section": self.section,
+            "want": {"value": self.want, "stated": self.stated},
+            "states": self.states,
+            "status": self.status,
+            "folds_into": self.folds_into,
+        }
+
+
+def _known_words(given: Sequence[str] | None, words: Iterable[str], what: str) -> list[str]:
+    known = list(words)
+    for word in given or ():
+        if word not in known:
+            near = nearest(word, known)
+            hint = f"; {near} was probably meant" if near else f": choose one of {' '.join(known)}"
+            raise UsageError(f"there is no {what} {word!r}{hint}")
+    return list(given or ())
+
+
+def listed(
+    site: Site,
+    *,
+    states: Sequence[str] | None = None,
+    wants: Sequence[str] | None = None,
+    kinds: Sequence[str] | None = None,
+    sections: Sequence[str] | None = None,
+) -> Iterator[AddressRow]:
+    """Known addresses in order, those that meet all filters; a state counts if any crawler is in it."""
+    chosen_states = set(_known_words(states, [s.value for s in State], "state"))
+    chosen_wants = set(_known_words(wants, [w.value for w in Want], "want"))
+    return _rows(site, chosen_states, chosen_wants, set(kinds or ()), set(sections or ()))
+
+
+def _rows(site: Site, states: set[str], wants: set[str], kinds: set[str], sections: set[str]) -> Iterator[AddressRow]:
+    columns = ", ".join(site.state_sql(i) for i in range(len(site.crawlers)))
+    site.con.execute(
+        f"""SELECT f.origin || f.path, f.kind, f.want, f.status, coalesce(t.origin || t.path, d.origin || d.path), f.states
+        FROM (SELECT *, {site.want_sql} AS want, [{columns}] AS states
+            FROM (SELECT *, {site.kind_sql} AS kind FROM fact WHERE known)) f
+        LEFT JOIN address t ON t.id = f.folds_into LEFT JOIN address d ON d.id = f.folds_to
+        ORDER BY f.origin, f.path"""
+    )
+    names = [c.token for c in site.crawlers]
+    while batch := site.con.fetchmany(5_000):
+        for url, kind, want, status, into, found in batch:
+            section = site.section(url)
+            if (
+                (not states or states & set(found))
+                and (not wants or want in wants)
+                and (not kinds or kind in kinds)
+                and (not sections or section in sections)
+            ):
+                yield AddressRow(url, kind, section, want, False, dict(zip(names, found, strict=True)), status, into)
+
+
+def write(file: Path, rows: Iterable[AddressRow], site: Site) -> None:
+    """Write rows as CSV, or as JSON (one object a line), by the file's ending."""
+    out = io.StringIO(newline="")
+    if file.suffix.lower() == ".json":
+        for row in rows:
+            out.write(json.dumps(row.as_json(), ensure_ascii=False) + "\n")
+    elif file.suffix.lower() == ".csv":
+        names = [c.token for c in site.crawlers]
+        table = csv.writer(out, lineterminator="\r\n")
+        table.writerow(["url", "kind", "section", "want", "stated", *names, "status", "folds_into"])
+        for row in rows:
+            values = [row.url, row.kind, row.section, row.want, "yes" if row.stated else "no",
+                      *(row.states[n] for n in names), str(row.status or ""), row.folds_into or ""]  # fmt: skip
+            table.writerow([disarm(v) for v in values])
+    else:
+        raise UsageError(f"{file}: addresses can be written as .csv or .json")
+    write_whole(file, out.getvalue().encode("utf-8", "backslashreplace"))

@@ -1,0 +1,108 @@
+"""The catalogue: every check registers itself here, with all that is said about it in one place.
+
+A check is one generator over a `Site`. Its decorator holds id, class and severity; its docstring
+holds the summary (first line) and the paragraphs `Why:`, `Mend:`, `Rests on:` and `Evidence:`.
+"""
+
+from __future__ import annotations
+
+import inspect
+import re
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from functools import cache
+from importlib import import_module
+from pkgutil import iter_modules
+
+from indrel.core.model import CheckClass, Evidence, Severity
+from indrel.decide.site import Site
+
+PARTS = ("Why", "Mend", "Rests on", "Evidence")
+
+
+@dataclass(frozen=True, slots=True)
+class Hit:
+    """One place where a check holds. `mask` are the crawlers; `implied` says that the want it rests on is."""
+
+    url: str
+    mask: int
+    message: str
+    evidence: tuple[Evidence, ...]
+    also: tuple[str, ...] = ()
+    severity: Severity | None = None
+    implied: bool = False
+
+
+CheckFunction = Callable[[Site], Iterator[Hit]]
+
+
+class Need:
+    """Facts that a check cannot do without."""
+
+    LIVE = "answers of a server"
+    ROBOTS = "robots.txt"
+    COMPLETE = "a complete crawl"
+    LINKS = "followed links"
+    READ_BARRED = "barred pages read"
+
+
+@dataclass(frozen=True, slots=True)
+class Check:
+    """One row of the catalogue."""
+
+    id: str
+    cls: CheckClass
+    severity: Severity
+    summary: str
+    why: str
+    mend: str
+    rests_on: str
+    evidence: str
+    topic: str
+    rests_on_want: bool
+    needs: tuple[str, ...]
+    run: CheckFunction
+
+
+_CHECKS: dict[str, Check] = {}
+
+
+def check(
+    id: str, cls: CheckClass, severity: Severity, *, rests_on_want: bool = False, needs: tuple[str, ...] = ()
+) -> Callable[[CheckFunction], CheckFunction]:
+    """Register a check. Raises ValueError, with the place, for an id used twice or a part left out."""
+
+    def register(function: CheckFunction) -> CheckFunction:
+        place = f"{function.__module__}.{function.__name__}"
+        if id in _CHECKS:
+            raise ValueError(f"{place}: the check {id} is registered twice")
+        summary, parts = _read_docstring(inspect.getdoc(function) or "")
+        absent = [p for p in PARTS if not parts.get(p)]
+        if absent or not summary:
+            raise ValueError(f"{place}: the docstring of {id} lacks {', '.join(absent) or 'a summary'}")
+        _CHECKS[id] = Check(
+            id, cls, severity, summary, parts["Why"], parts["Mend"], parts["Rests on"], parts["Evidence"],
+            function.__module__.rpartition(".")[2], rests_on_want, needs, function,
+        )  # fmt: skip
+        return function
+
+    return register
+
+
+def _read_docstring(text: str) -> tuple[str, dict[str, str]]:
+    summary, _, rest = text.partition("\n")
+    parts: dict[str, str] = {}
+    for paragraph in re.split(r"\n\s*\n", rest.strip()):
+        name, colon, body = paragraph.partition(":")
+        if colon and name in PARTS:
+            parts[name] = " ".join(body.split())
+    return summary.strip(), parts
+
+
+@cache
+def checks() -> dict[str, Check]:
+    """All checks by id, in the catalogue's order: topic by topic, as they stand in the code."""
+    package = import_module("indrel.checks.topics")
+    for module in sorted(m.name for m in iter_modules(package.__path__)):
+        import_module(f"indrel.checks.topics.{module}")
+    return dict(_CHECKS)

@@ -1,0 +1,143 @@
+"""Evidence for many addresses at once: each function is one query over the snapshot."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
+from http import HTTPStatus
+
+import pyarrow as pa
+
+from indrel.core.model import Evidence
+from indrel.core.robots import Access
+from indrel.decide.site import HostRobots, Site
+
+
+@contextmanager
+def picked(site: Site, ids: Iterable[int]) -> Iterator[None]:
+    """While open, the table `picked` holds the numbers given."""
+    site.con.register("picked", pa.table({"id": pa.array(sorted(set(ids)), pa.int32())}))
+    try:
+        yield
+    finally:
+        site.con.unregister("picked")
+
+
+WHERE = "coalesce(n.file, a.origin || a.path)"
+"""Where a page stands: its file in a folder, its address elsewhere."""
+
+
+def directives(site: Site, ids: Iterable[int], token: str = "noindex") -> dict[int, list[tuple[int, Evidence]]]:
+    """Per address the tags and headers in effect that say a token, each with the crawlers it holds for."""
+    condition = f"(noindex OR {site.expired_sql})" if token == "noindex" else "nofollow"
+    found: dict[int, list[tuple[int, Evidence]]] = {}
+    with picked(site, ids):
+        for address, origin, mask, line, text, where in site.rows(
+            f"""SELECT d.address, d.origin, s.mask, d.line, d.text, {WHERE} FROM directive d
+            JOIN picked ON picked.id = d.address JOIN scope s ON s.name = d.scope
+            JOIN address a ON a.id = d.address JOIN answer n ON n.address = d.address
+            WHERE d.void IS NULL AND {condition} ORDER BY d.address, d.origin, d.line, d.text"""
+        ):
+            kind = "header" if origin else "tag"
+            found.setdefault(address, []).append((mask, Evidence(kind, where, line, text)))
+    return found
+
+
+def said(site: Site, ids: Iterable[int], mask: int, token: str = "noindex") -> dict[int, tuple[Evidence, ...]]:
+    """Per address what tells one of the crawlers of a mask a token."""
+    return {
+        address: tuple(evidence for holds, evidence in pairs if holds & mask)
+        for address, pairs in directives(site, ids, token).items()
+    }
+
+
+def listings(site: Site, ids: Iterable[int]) -> dict[int, tuple[str, Evidence]]:
+    """Per address its first sitemap entry: the address as written, and where it stands."""
+    found: dict[int, tuple[str, Evidence]] = {}
+    with picked(site, ids):
+        for address, loc, line, url, kind in site.rows(
+            """SELECT e.address, e.loc, e.line, m.url, m.kind FROM entry e JOIN picked ON picked.id = e.address
+            JOIN sitemap m ON m.id = e.sitemap
+            QUALIFY row_number() OVER (PARTITION BY e.address ORDER BY e.sitemap, e.line, e.col) = 1"""
+        ):
+            text = loc if kind == "text" else f"<loc>{loc}</loc>"
+            found[address] = (loc, Evidence("sitemap", url, line, text))
+    return found
+
+
+def status_text(status: int | None, error: str | None) -> str:
+    if status is None:
+        return f"no answer: {error}" if error else "no answer"
+    try:
+        return f"{status} {HTTPStatus(status).phrase}"
+    except ValueError:
+        return str(status)
+
+
+def answers(site: Site, ids: Iterable[int]) -> dict[int, tuple[Evidence, ...]]:
+    """Per address its status, and the `Location` it redirects to."""
+    found: dict[int, tuple[Evidence, ...]] = {}
+    with picked(site, ids):
+        for address, url, status, error, location, refresh_line, refresh_text, where in site.rows(
+            f"""SELECT n.address, a.origin || a.path, n.status, n.error, n.location, p.refresh_line,
+                CASE WHEN p.refresh IS NOT NULL THEN p.refresh_text END, {WHERE}
+            FROM answer n JOIN picked ON picked.id = n.address JOIN address a ON a.id = n.address
+            LEFT JOIN page p ON p.address = n.address"""
+        ):
+            shown = [Evidence("status", url, None, status_text(status, error))]
+            if location is not None:
+                shown.append(Evidence("header", url, None, f"Location: {location}"))
+            elif refresh_text is not None:
+                shown.insert(0, Evidence("tag", where, refresh_line, refresh_text))
+            found[address] = tuple(shown)
+    return found
+
+
+def canonicals(site: Site, ids: Iterable[int]) -> dict[int, list[Evidence]]:
+    """Per address the canonicals it names that can be used, in the order of the page, header last."""
+    found: dict[int, list[Evidence]] = {}
+    with picked(site, ids):
+        for address, origin, line, text, where in site.rows(
+            f"""SELECT c.address, c.origin, c.line, c.text, {WHERE} FROM canonical c
+            JOIN picked ON picked.id = c.address JOIN address a ON a.id = c.address
+            JOIN answer n ON n.address = c.address
+            WHERE c.fault IS NULL AND NOT c.in_body ORDER BY c.address, c.origin, c.line, c.text"""
+        ):
+            found.setdefault(address, []).append(Evidence("header" if origin else "canonical", where, line, text))
+    return found
+
+
+def links_to(
+    site: Site, ids: Iterable[int], most: int = 3, unfollowed: bool | None = None
+) -> dict[int, list[Evidence]]:
+    """Per address some links to it, those of the first pages."""
+    found: dict[int, list[Evidence]] = {}
+    condition = {None: "true", True: "flags > 0", False: "flags = 0"}[unfollowed]
+    with picked(site, ids):
+        for target, line, text, where in site.rows(
+            f"""WITH some AS (
+                SELECT target, source, line, text FROM link JOIN picked ON picked.id = link.target WHERE {condition}
+                QUALIFY row_number() OVER (PARTITION BY target ORDER BY source, line) <= {most})
+            SELECT s.target, s.line, s.text, {WHERE} FROM some s JOIN address a ON a.id = s.source
+            JOIN answer n ON n.address = s.source ORDER BY s.target, s.source, s.line"""
+        ):
+            found.setdefault(target, []).append(Evidence("link", where, line, text))
+    return found
+
+
+def robots_line(host: HostRobots, line: int | None, text: str) -> Evidence:
+    return Evidence("robots", host.where, line, text)
+
+
+def rules(site: Site, url: str, mask: int) -> tuple[Evidence, ...]:
+    """The lines of robots.txt that bar an address for the crawlers of a mask; none where a whole host is closed."""
+    found: dict[Evidence, None] = {}
+    for i, crawler in enumerate(site.crawlers):
+        if mask >> i & 1:
+            allowed, rule, _ = site.rule_for(url, crawler)
+            host = site.robots.get(url[: url.index("/", 8)])
+            if host and rule and not allowed:
+                found[robots_line(host, rule.line, rule.text)] = None
+            elif host and host.access is Access.ALL_BARRED:
+                found[Evidence("status", host.url, None, status_text(host.status, host.error))] = None
+    return tuple(found)

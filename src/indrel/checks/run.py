@@ -1,0 +1,112 @@
+"""Runs the catalogue over a site: hits become findings, findings are gathered by cause."""
+
+from __future__ import annotations
+
+import logging
+from collections.abc import Iterable
+from dataclasses import replace
+
+from indrel.checks.catalogue import Check, Hit, Need, checks
+from indrel.core.model import Cause, Finding, Severity, Skipped, Verdict, plural
+from indrel.decide.site import Site
+
+log = logging.getLogger("indrel")
+
+
+def judge(site: Site, only: Iterable[str] | None = None) -> Verdict:
+    """Run the checks (all, or those named) and gather what they find.
+
+    A check that crashes is reported in `crashed`; what it found before is dropped, for it cannot
+    be told whether it was right.
+    """
+    findings: list[Finding] = []
+    skipped: list[Skipped] = []
+    crashed: list[Skipped] = []
+    wanted = set(only) if only is not None else None
+    for one in checks().values():
+        if wanted is not None and one.id not in wanted:
+            continue
+        because = why_skipped(one, site)
+        if because:
+            skipped.append(Skipped(one.id, because))
+            continue
+        try:
+            findings += [_finding(one, hit, site) for hit in one.run(site)]
+        except Exception as error:
+            log.debug("check %s crashed", one.id, exc_info=True)
+            crashed.append(Skipped(one.id, f"{type(error).__name__}: {error}"[:300]))
+    findings, causes = gather_causes(findings)
+    meta = site.meta
+    source = {**meta["source"], "started": meta.get("started"), "finished": meta.get("finished")}
+    return Verdict(
+        source=source,
+        complete=site.complete,
+        incomplete_because=meta.get("incomplete_because"),
+        crawlers=tuple(c.token for c in site.crawlers),
+        addresses=int(site.one("SELECT count(*) FROM fact WHERE known")),
+        states=site.state_counts(),
+        causes=tuple(causes),
+        findings=tuple(findings),
+        skipped=tuple(skipped),
+        crashed=tuple(crashed),
+    )
+
+
+def why_skipped(one: Check, site: Site) -> str | None:
+    """Why a check has to be left out: a fact that it needs was not gathered."""
+    host = site.robots.get(site.base_origin)
+    reasons = {
+        Need.LIVE: None if site.is_live else "a folder has no server's answers",
+        Need.ROBOTS: None if host and host.known else "robots.txt of this place is not known",
+        Need.COMPLETE: None if site.complete else f"the audit is not complete: {site.meta.get('incomplete_because')}",
+        Need.LINKS: None if site.meta.get("follow_links", True) else "links were not followed",
+        Need.READ_BARRED: None if not site.is_live or site.meta.get("read_barred") else
+        "barred pages were not read (--read-barred)",
+    }  # fmt: skip
+    return next((reason for need in one.needs if (reason := reasons[need])), None)
+
+
+def _finding(one: Check, hit: Hit, site: Site) -> Finding:
+    severity = hit.severity or one.severity
+    if one.rests_on_want and hit.implied:
+        severity = severity.milder()
+    return Finding(
+        check=one.id,
+        cls=one.cls,
+        severity=severity,
+        url=hit.url,
+        crawlers=site.names(hit.mask),
+        message=hit.message,
+        evidence=hit.evidence,
+        also=hit.also,
+        section=site.section(hit.url) if "://" in hit.url[:8] else "",
+    )
+
+
+def gather_causes(findings: list[Finding]) -> tuple[list[Finding], list[Cause]]:
+    """Group findings by check, section and the text of their first evidence; the worst and largest first."""
+    groups: dict[tuple[str, str, str], list[Finding]] = {}
+    for finding in findings:
+        text = finding.evidence[0].text if finding.evidence else ""
+        groups.setdefault((finding.check, finding.section, text), []).append(finding)
+
+    def order(item: tuple[tuple[str, str, str], list[Finding]]) -> tuple[object, ...]:
+        key, members = item
+        return (-max(f.severity.value for f in members), -len(members), key)
+
+    causes: list[Cause] = []
+    marked: list[Finding] = []
+    for number, (_, members) in enumerate(sorted(groups.items(), key=order), 1):
+        members = [replace(f, cause=f"c{number}") for f in sorted(members, key=lambda f: (-f.severity.value, f.url))]
+        first = members[0]
+        about = checks()[first.check]
+        summary = first.message if len(members) == 1 else f"{plural(len(members), 'address')}: {about.summary}"
+        severity = Severity(max(f.severity.value for f in members))
+        causes.append(
+            Cause(
+                f"c{number}", first.check, first.cls, severity, first.section, len(members), summary, about.mend,
+                tuple(members),
+            )
+        )  # fmt: skip
+        marked += members
+    return marked, causes

@@ -1,0 +1,1 @@
+"""The checks, one module a topic. Modules here are found by themselves."""

@@ -1,0 +1,169 @@
+"""Canonicals: what pages name as their representative, and whether that can stand for them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from indrel.checks.catalogue import Hit, Need, check
+from indrel.checks.evidence import WHERE, answers, canonicals, rules, said
+from indrel.core.model import CheckClass, Evidence, Severity
+from indrel.decide.site import Site
+
+
+def targets(site: Site, condition: str, mask: str) -> list[tuple[int, str, int, str, int]]:
+    """Pages that name another as canonical where the target meets a condition: page, target, crawlers.
+
+    The condition and the mask are SQL over `f` (the page) and `t` (the target). Crawlers that may
+    not read the page are left out.
+    """
+    return [
+        row
+        for row in site.rows(
+            f"""SELECT f.id, f.origin || f.path, t.id, t.origin || t.path, ({mask}) & ~f.barred AS crawlers
+            FROM fact f JOIN fact t ON t.id = f.folds_to
+            WHERE f.site AND f.fold_how = 'canonical' AND {condition} ORDER BY f.origin, f.path"""
+        )
+        if row[4]
+    ]
+
+
+@check("canonical-several", CheckClass.CONFLICT, Severity.FIX)
+def canonical_several(site: Site) -> Iterator[Hit]:
+    """A page names different canonicals.
+
+    Why: Engines ignore them all then. Often a theme and an add-on both print one.
+    Mend: Leave one canonical, in the tag or in the header.
+    Rests on: RFC 6596 section 3: one canonical; that several are ignored is engine practice.
+    Evidence: Each of the canonicals.
+    """
+    found = site.rows(
+        """SELECT c.address, f.origin || f.path, f.barred FROM canonical c JOIN fact f ON f.id = c.address
+        WHERE c.fault IS NULL AND NOT c.in_body AND f.site AND f.status < 300
+        GROUP BY ALL HAVING count(DISTINCT c.target) > 1 ORDER BY 2"""
+    )
+    shown = canonicals(site, [row[0] for row in found])
+    for number, url, barred in found:
+        evidence = tuple(shown.get(number, ()))
+        mask = site.all_mask & ~barred
+        if mask:
+            yield Hit(url, mask, f"names {len(evidence)} different canonicals: engines ignore them all", evidence)
+
+
+@check("canonical-in-body", CheckClass.FLAW, Severity.FIX)
+def canonical_in_body(site: Site) -> Iterator[Hit]:
+    """A canonical stands after the head has ended.
+
+    Why: Engines ignore a canonical in the body, for visitors could have written it there.
+    Mend: Move the tag up, above what ended the head (an element that may not stand there ends it, without notice).
+    Rests on: RFC 6596 and WHATWG HTML, the "in head" insertion mode; that it is ignored is engine practice.
+    Evidence: The tag, and what ended the head.
+    """
+    for url, line, text, barred, head_end, head_line, where in site.rows(
+        f"""SELECT a.origin || a.path, c.line, c.text, a.barred, p.head_end, p.head_end_line, {WHERE}
+        FROM canonical c JOIN fact a ON a.id = c.address JOIN answer n ON n.address = c.address
+        JOIN page p ON p.address = c.address
+        WHERE c.in_body AND a.site AND a.status < 300 ORDER BY a.origin, a.path, c.line"""
+    ):
+        evidence = [Evidence("canonical", where, line, text)]
+        if head_end:
+            evidence.append(Evidence("head-end", where, head_line, head_end))
+        at = f" (line {head_line})" if head_line else ""
+        ended = f"`{head_end}`{at} ended the head before it" if head_end else "the head had ended before it"
+        mask = site.all_mask & ~barred
+        if mask:
+            yield Hit(url, mask, f"the canonical stands in the body and is ignored: {ended}", tuple(evidence))
+
+
+@check("canonical-to-gone", CheckClass.CONFLICT, Severity.FIX)
+def canonical_to_gone(site: Site) -> Iterator[Hit]:
+    """A page names as canonical an address that is gone.
+
+    Why: There is nothing at the address that should stand for the page, so the page may drop out as well.
+    Mend: Name the page itself, or the address that took the place of the gone one.
+    Rests on: RFC 6596 section 5: a canonical should be available (not answer 4xx).
+    Evidence: The canonical, and what its target answers.
+    """
+    yield from _by_answer(site, "t.tail = 'gone'", "names a canonical that is gone")
+
+
+@check("canonical-to-broken", CheckClass.CONFLICT, Severity.FIX)
+def canonical_to_broken(site: Site) -> Iterator[Hit]:
+    """A page names as canonical an address that answers with an error or not at all.
+
+    Why: While the target cannot be fetched, it cannot stand for the page.
+    Mend: Mend the target, or name the page itself.
+    Rests on: RFC 6596 section 5: a canonical should be available.
+    Evidence: The canonical, and what its target answers.
+    """
+    yield from _by_answer(site, "t.tail = 'broken'", "names a canonical that answers with an error")
+
+
+@check("canonical-to-redirect", CheckClass.CONFLICT, Severity.FIX)
+def canonical_to_redirect(site: Site) -> Iterator[Hit]:
+    """A page names as canonical an address that redirects.
+
+    Why: The canonical says “this is the address”, and the address says “no, that one”; engines may follow neither.
+    Mend: Name the final address.
+    Rests on: RFC 6596 section 5: a canonical should not be a redirect.
+    Evidence: The canonical, and what its target answers.
+    """
+    yield from _by_answer(site, "t.tail = 'folded' AND t.fold_how <> 'canonical'", "names a canonical that redirects")
+
+
+def _by_answer(site: Site, condition: str, message: str) -> Iterator[Hit]:
+    found = targets(site, condition, f"{site.all_mask} & ~t.barred")
+    tags = canonicals(site, [row[0] for row in found])
+    shown = answers(site, [row[2] for row in found])
+    for number, url, target, target_url, mask in found:
+        evidence = (*tags.get(number, ()), *shown.get(target, ()))
+        yield Hit(url, mask, f"{message}: {target_url}", evidence, also=(target_url,))
+
+
+@check("canonical-to-hidden", CheckClass.CONFLICT, Severity.FIX)
+def canonical_to_hidden(site: Site) -> Iterator[Hit]:
+    """A page names as canonical a page that says noindex.
+
+    Why: The page folds into one that is not listed, so neither is.
+    Mend: Take the noindex off the target, or name another canonical.
+    Rests on: RFC 6596: the canonical stands for the page in listings; noindex keeps it out of them.
+    Evidence: The canonical, and the noindex of its target.
+    """
+    found = targets(site, "t.noindex & ~t.barred > 0 AND t.status < 300", "t.noindex & ~t.barred")
+    tags = canonicals(site, [row[0] for row in found])
+    shown = said(site, [row[2] for row in found], site.all_mask)
+    for number, url, target, target_url, mask in found:
+        evidence = (*tags.get(number, ()), *shown.get(target, ()))
+        yield Hit(url, mask, f"names a canonical that says noindex: {target_url}", evidence, also=(target_url,))
+
+
+@check("canonical-to-barred", CheckClass.CONFLICT, Severity.FIX, needs=(Need.ROBOTS,))
+def canonical_to_barred(site: Site) -> Iterator[Hit]:
+    """A page names as canonical an address that robots.txt bars.
+
+    Why: The address that should stand for the page cannot be fetched, so it cannot be listed with content.
+    Mend: Let the target be fetched, or name an address that may be.
+    Rests on: RFC 6596 section 5; RFC 9309 section 2.2.2.
+    Evidence: The canonical, and the rule that bars its target.
+    """
+    found = targets(site, "t.barred > 0", "t.barred")
+    tags = canonicals(site, [row[0] for row in found])
+    for number, url, _, target_url, mask in found:
+        evidence = (*tags.get(number, ()), *rules(site, target_url, mask))
+        yield Hit(url, mask, f"names a canonical that robots.txt bars: {target_url}", evidence, also=(target_url,))
+
+
+@check("canonical-and-noindex", CheckClass.CONFLICT, Severity.FIX)
+def canonical_and_noindex(site: Site) -> Iterator[Hit]:
+    """A page says noindex and names another page as canonical.
+
+    Why: One says “leave this page out”, the other “it is the same as that one”; the noindex may carry over to the target.
+    Mend: Keep the canonical if the pages are the same, the noindex if they are not.
+    Rests on: Engine practice: noindex beside a canonical elsewhere is contradictory.
+    Evidence: The noindex and the canonical.
+    """
+    found = targets(site, "f.noindex > 0 AND f.status < 300", "f.noindex")
+    noindex = said(site, [row[0] for row in found], site.all_mask)
+    tags = canonicals(site, [row[0] for row in found])
+    for number, url, _, target_url, mask in found:
+        evidence = (*noindex.get(number, ()), *tags.get(number, ()))
+        yield Hit(url, mask, f"says noindex and names another canonical: {target_url}", evidence, also=(target_url,))

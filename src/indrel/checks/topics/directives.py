@@ -1,0 +1,287 @@
+"""Directives on pages: robots tags and X-Robots-Tag headers."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import NamedTuple
+
+from indrel.checks.catalogue import Hit, Need, check
+from indrel.checks.evidence import WHERE, directives, said, status_text
+from indrel.core.address import split
+from indrel.core.model import CheckClass, Evidence, Severity, listing
+from indrel.decide.site import Site
+
+NEARLY_ALL = 0.9
+
+
+class Said(NamedTuple):
+    """One tag or header stretch as the checks of this topic read it."""
+
+    address: int
+    url: str
+    header: bool
+    scope: str
+    mask: int
+    tokens: tuple[str, ...]
+    evidence: Evidence
+
+
+def all_said(site: Site, condition: str) -> Iterator[Said]:
+    """Directives with effect that meet an SQL condition, in the order of pages."""
+    for address, url, origin, scope, mask, tokens, line, text, where in site.rows(
+        f"""SELECT d.address, a.origin || a.path, d.origin, d.scope, s.mask, d.tokens, d.line, d.text, {WHERE}
+        FROM directive d JOIN scope s ON s.name = d.scope JOIN address a ON a.id = d.address
+        JOIN answer n ON n.address = d.address
+        WHERE d.void IS NULL AND a.site AND n.status < 300 AND ({condition})
+        ORDER BY d.address, d.origin, d.line, d.text"""
+    ):
+        evidence = Evidence("header" if origin else "tag", where, line, text)
+        yield Said(address, url, bool(origin), scope, mask, tuple(tokens), evidence)
+
+
+def whole_site_noindex(site: Site) -> dict[str, tuple[int, Evidence]]:
+    """Texts of noindex directives that stand on the start page and on nearly all pages, with the crawlers told."""
+    if site.start_id is None:
+        return {}
+    pages = int(site.one("SELECT count(*) FROM fact WHERE site AND read AND status < 300 AND (html OR noindex > 0)"))
+    found = {}
+    for mask, evidence in directives(site, [site.start_id]).get(site.start_id, ()):
+        same = int(
+            site.one(
+                "SELECT count(DISTINCT d.address) FROM directive d JOIN fact f ON f.id = d.address "
+                "WHERE f.site AND f.status < 300 AND d.noindex AND d.void IS NULL AND d.text = ?",
+                [evidence.text],
+            )
+        )
+        if same >= NEARLY_ALL * pages and (site.complete or pages >= 5):
+            found[evidence.text] = (mask, evidence)
+    return found
+
+
+@check("site-noindex", CheckClass.BLOCKED, Severity.STOP)
+def site_noindex(site: Site) -> Iterator[Hit]:
+    """The start page and nearly all pages say noindex through the same tag or header.
+
+    Why: The whole site drops out of the listings. Most often it is a switch left from the time when it was built.
+    Mend: Turn off the setting or take out the line of template or server configuration that sends it to every page.
+    Rests on: The robots meta tag and X-Robots-Tag as search engines document them: noindex keeps a page from being listed.
+    Evidence: The tag or header on the start page.
+    """
+    for text, (mask, evidence) in whole_site_noindex(site).items():
+        yield Hit(site.base, mask, f"the start page and nearly all pages say `{text}`", (evidence,))
+
+
+def without_whole_site(site: Site, evidence: tuple[Evidence, ...], mask: int) -> int:
+    """A mask without the crawlers for which `site-noindex` has told the cause."""
+    told = whole_site_noindex(site)
+    for one in evidence:
+        if one.text in told:
+            mask &= ~told[one.text][0]
+    return mask
+
+
+@check("noindex-wanted", CheckClass.BLOCKED, Severity.FIX, rests_on_want=True)
+def noindex_wanted(site: Site) -> Iterator[Hit]:
+    """A wanted page says noindex.
+
+    Why: It may be fetched, but it will not be listed.
+    Mend: Take the noindex out of the tag or header for this page.
+    Rests on: The robots meta tag and X-Robots-Tag as search engines document them.
+    Evidence: The tag or header, and what shows that the page is wanted.
+    """
+    found = site.rows(
+        "SELECT id, origin || path, hidden, start FROM fact WHERE site AND hidden > 0 AND (start OR named) AND NOT listed "
+        "ORDER BY origin, path"
+    )
+    tags = said(site, [row[0] for row in found], site.all_mask)
+    for number, url, mask, start in found:
+        mask = without_whole_site(site, tags.get(number, ()), mask)
+        if mask:
+            who = "the start page" if start else "a page that others name as canonical"
+            yield Hit(url, mask, f"{who} says noindex", tags.get(number, ()), implied=True)
+
+
+@check("noindex-partial", CheckClass.CONFLICT, Severity.ASK)
+def noindex_partial(site: Site) -> Iterator[Hit]:
+    """A noindex reaches only some of the crawlers.
+
+    Why: The page leaves the listings of one engine and stays in those of another, which is seldom meant.
+    Mend: Say noindex in `<meta name="robots">` or an unscoped header if all are meant; else keep it and accept the finding.
+    Rests on: A tag named for a crawler, or a scoped header, holds for that crawler and its family alone.
+    Evidence: The tag or header, and the crawlers it holds for.
+    """
+    found = site.rows(
+        f"SELECT id, origin || path, noindex FROM fact WHERE site AND status < 300 AND noindex > 0 "
+        f"AND noindex <> {site.all_mask} ORDER BY origin, path"
+    )
+    tags = said(site, [row[0] for row in found], site.all_mask)
+    for number, url, mask in found:
+        others = listing(site.names(site.all_mask & ~mask), "or")
+        message = f"noindex for {listing(site.names(mask))}, but not for {others}"
+        yield Hit(url, mask, message, tags.get(number, ()))
+
+
+_OPPOSITES = (("index", "noindex"), ("follow", "nofollow"))
+
+
+def sides(tokens: tuple[str, ...]) -> dict[str, str]:
+    """What a directive says of each thing that can be said both ways."""
+    said_of: dict[str, str] = {}
+    plain = set(tokens)
+    if "none" in plain:
+        plain |= {"noindex", "nofollow"}
+    if "all" in plain:
+        plain |= {"index", "follow"}
+    for yes, no in _OPPOSITES:
+        if no in plain:
+            said_of[yes] = no
+        elif yes in plain:
+            said_of[yes] = yes
+    for token in tokens:
+        name, colon, value = token.partition(":")
+        if colon:
+            said_of[name] = f"{name}:{value}"
+    return said_of
+
+
+@check("robots-sources-differ", CheckClass.CONFLICT, Severity.FIX)
+def robots_sources_differ(site: Site) -> Iterator[Hit]:
+    """Two robots tags or headers of one page say opposite things to the same crawler.
+
+    Why: The stricter one holds, which may not be the one that was edited last.
+    Mend: Keep one source (tag or header) and take the other out.
+    Rests on: Directives add up, and the most restrictive wins (engine practice).
+    Evidence: Both sources.
+    """
+    several = "d.address IN (SELECT address FROM directive WHERE void IS NULL GROUP BY address HAVING count(*) > 1)"
+    pages: dict[int, list[Said]] = {}
+    for one in all_said(site, several):
+        pages.setdefault(one.address, []).append(one)
+    for members in pages.values():
+        yield from _differing(members)
+
+
+def _differing(members: list[Said]) -> Iterator[Hit]:
+    mask = 0
+    words: list[str] = []
+    shown: dict[Evidence, None] = {}
+    for i, one in enumerate(members):
+        for other in members[i + 1 :]:
+            both = one.mask & other.mask
+            ours, theirs = sides(one.tokens), sides(other.tokens)
+            differ = [n for n in ours if n in theirs and ours[n] != theirs[n]]
+            if both and differ:
+                mask |= both
+                words += [f"{ours[n]} and {theirs[n]}" for n in differ]
+                shown |= {one.evidence: None, other.evidence: None}
+    if mask:
+        message = f"says {listing(list(dict.fromkeys(words)))} from different sources: the stricter holds"
+        yield Hit(members[0].url, mask, message, tuple(shown))
+
+
+@check("robots-self-contradicts", CheckClass.CONFLICT, Severity.FIX)
+def robots_self_contradicts(site: Site) -> Iterator[Hit]:
+    """One robots tag or header says both a thing and its opposite.
+
+    Why: The stricter half holds; the other half shows that something else was meant.
+    Mend: Leave only the tokens that are meant.
+    Rests on: Directives add up, and the most restrictive wins (engine practice).
+    Evidence: The tag or header.
+    """
+    for one in all_said(site, "len(d.tokens) > 1"):
+        tokens = set(one.tokens)
+        full = tokens | ({"noindex", "nofollow"} if "none" in tokens else set())
+        full |= {"index", "follow"} if "all" in tokens else set()
+        both = [f"{yes} and {no}" for yes, no in _OPPOSITES if yes in full and no in full]
+        if both:
+            yield Hit(one.url, one.mask, f"one source says {listing(both)}: the stricter holds", (one.evidence,))
+
+
+@check("robots-tag-in-body", CheckClass.FLAW, Severity.FIX)
+def robots_tag_in_body(site: Site) -> Iterator[Hit]:
+    """A robots tag stands after the head has ended.
+
+    Why: It belongs in the head; large engines read it in the body all the same, others need not.
+    Mend: Move the tag up, above what ended the head (an element that may not stand there ends it, without notice).
+    Rests on: WHATWG HTML, the "in head" insertion mode; that the tag still counts is engine practice.
+    Evidence: The tag, and what ended the head.
+    """
+    for url, line, text, mask, head_end, head_line, where in site.rows(
+        f"""SELECT a.origin || a.path, d.line, d.text, s.mask, p.head_end, p.head_end_line, {WHERE}
+        FROM directive d JOIN scope s ON s.name = d.scope JOIN address a ON a.id = d.address
+        JOIN answer n ON n.address = d.address JOIN page p ON p.address = d.address
+        WHERE d.in_body AND d.void IS NULL AND a.site ORDER BY a.origin, a.path, d.line, d.text"""
+    ):
+        evidence = [Evidence("tag", where, line, text)]
+        if head_end:
+            evidence.append(Evidence("head-end", where, head_line, head_end))
+        at = f" (line {head_line})" if head_line else ""
+        ended = f"`{head_end}`{at} ended the head before it" if head_end else "the head had ended before it"
+        yield Hit(url, mask, f"the robots tag stands in the body: {ended}", tuple(evidence))
+
+
+def faulty(site: Site, origin: int) -> Iterator[tuple[str, int, str, Evidence]]:
+    """Tags (0) or headers (1) with tokens that have no effect: page, crawlers, what is wrong, evidence."""
+    for url, line, text, mask, texts, faults, where in site.rows(
+        f"""SELECT a.origin || a.path, d.line, d.text, s.mask, d.fault_texts, d.faults, {WHERE}
+        FROM directive d LEFT JOIN scope s ON s.name = d.scope JOIN address a ON a.id = d.address
+        JOIN answer n ON n.address = d.address
+        WHERE len(d.faults) > 0 AND d.origin = {origin} AND a.site ORDER BY a.origin, a.path, d.line, d.text"""
+    ):
+        what = "; ".join(f"`{t}`: {f}" for t, f in zip(texts, faults, strict=True))
+        yield (
+            url,
+            site.all_mask if mask is None else mask,
+            what,
+            Evidence("header" if origin else "tag", where, line, text),
+        )
+
+
+@check("robots-token-slip", CheckClass.FLAW, Severity.FIX)
+def robots_token_slip(site: Site) -> Iterator[Hit]:
+    """A robots tag holds a token that no crawler knows.
+
+    Why: The token has no effect, so what it was to prevent happens.
+    Mend: Spell the tokens as the message says, separated by commas.
+    Rests on: The robots meta tag as search engines document it: unknown tokens are ignored.
+    Evidence: The tag.
+    """
+    for url, mask, what, evidence in faulty(site, 0):
+        yield Hit(url, mask, what, (evidence,))
+
+
+@check("robots-header-slip", CheckClass.FLAW, Severity.FIX)
+def robots_header_slip(site: Site) -> Iterator[Hit]:
+    """An X-Robots-Tag header holds a token, scope or date that cannot be read.
+
+    Why: The token has no effect, so what it was to prevent happens.
+    Mend: Spell the tokens as the message says, separated by commas; dates as `25 Jun 2027 15:00:00 GMT`.
+    Rests on: X-Robots-Tag as search engines document it: unknown tokens are ignored.
+    Evidence: The header.
+    """
+    for url, mask, what, evidence in faulty(site, 1):
+        yield Hit(url, mask, what, (evidence,))
+
+
+@check("missing-answers-200", CheckClass.CONFLICT, Severity.FIX, needs=(Need.LIVE,))
+def missing_answers_200(site: Site) -> Iterator[Hit]:
+    """A made-up address is not answered with 404.
+
+    Why: Crawlers cannot tell error pages from real ones, so gone pages stay listed and junk is fetched without end.
+    Mend: Answer addresses that do not exist with 404 or 410, whatever page is shown to visitors.
+    Rests on: RFC 9110 section 15.5.5: 404 says that there is nothing at an address.
+    Evidence: The made-up address and its status.
+    """
+    for origin, url, status, final, final_status in site.rows(
+        "SELECT origin, url, status, final, final_status FROM probe ORDER BY origin"
+    ):
+        path = split(url).path
+        to_start = split(final).path == "/"
+        if final_status != 200 or not (status == 200 or to_start or path in final):
+            continue
+        evidence = [Evidence("status", url, None, status_text(status, None))]
+        message = "a made-up address answers 200, as if it existed"
+        if status != 200:
+            evidence.append(Evidence("status", final, None, status_text(final_status, None)))
+            message = f"a made-up address leads to {'the start page' if to_start else final} instead of a 404"
+        yield Hit(origin + "/", site.all_mask, message, tuple(evidence))

@@ -1,0 +1,271 @@
+"""robots.txt: what the file is, what its lines do, what they do to wanted pages."""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Iterator
+
+from indrel.checks.catalogue import Hit, Need, check
+from indrel.checks.evidence import listings, robots_line, rules, said, status_text
+from indrel.core.address import made_up_path
+from indrel.core.model import CheckClass, Evidence, Severity, plural
+from indrel.core.page.headers import is_html
+from indrel.core.robots import Access
+from indrel.core.robots.file import FIELDS
+from indrel.decide.site import HostRobots, Site
+
+UNSUPPORTED = frozenset({
+    "noindex", "nofollow", "noarchive", "nosnippet", "host", "crawl-delay", "clean-param", "request-rate", "visit-time",
+    "comment", "cache-delay",
+})  # fmt: skip
+NEARLY_ALL = 0.9
+MANY = 5
+
+
+def site_robots(site: Site) -> Iterator[HostRobots]:
+    """robots.txt of the site's own hosts, as far as it was asked for."""
+    for host in site.robots.values():
+        if host.role == "site" and host.known:
+            yield host
+
+
+def is_page(host: HostRobots) -> bool:
+    """Whether a robots.txt that answers 200 is an HTML page."""
+    head = host.body.removeprefix(b"\xef\xbb\xbf").lstrip()[:2000].lower()
+    looks = head.startswith((b"<!doctype html", b"<html", b"<head")) or (head.startswith(b"<") and b"<html" in head)
+    return host.access is Access.RULES and (looks or (is_html(host.media_type) and not host.file.groups and bool(head)))
+
+
+def own_bars(site: Site) -> dict[int, set[int]]:
+    """For each crawler (by number) that `site-barred` speaks of, the lines that shut its site."""
+    found: dict[int, set[int]] = {}
+    host = site.robots.get(site.base_origin)
+    if host is None or host.access is not Access.RULES:
+        return found
+    made_up = site.base_origin + made_up_path(host.origin)
+    for i, crawler in enumerate(site.crawlers):
+        allowed, rule, _ = site.rule_for(site.base, crawler)
+        if allowed or rule is None:
+            continue
+        bit = 1 << i
+        wanted, barred = site.rows(
+            f"SELECT count(*), count(*) FILTER (barred & {bit} > 0) FROM fact WHERE site AND (start OR listed OR named)"
+        )[0]
+        elsewhere = not site.rule_for(made_up, crawler)[0]
+        if barred >= NEARLY_ALL * wanted and (elsewhere or wanted >= MANY):
+            found[i] = {rule.line}
+    return found
+
+
+def without_shut_site(site: Site, url: str, mask: int, shut: dict[int, set[int]]) -> int:
+    """A mask without the crawlers for which `site-barred` has told the cause, or whose host is closed."""
+    host = site.robots.get(url[: url.index("/", 8)])
+    if host is None or host.access is not Access.RULES:
+        return 0
+    for i in shut:
+        if mask >> i & 1:
+            rule = site.rule_for(url, site.crawlers[i])[1]
+            if rule is not None and rule.line in shut[i]:
+                mask &= ~(1 << i)
+    return mask
+
+
+@check("site-barred", CheckClass.BLOCKED, Severity.STOP, needs=(Need.ROBOTS,))
+def site_barred(site: Site) -> Iterator[Hit]:
+    """robots.txt bars the start page and nearly the whole site.
+
+    Why: No crawler that obeys the rule fetches anything, so nothing of the site can be listed with its content.
+    Mend: Take the rule out, or narrow it to the folders that are meant; then have the file fetched again.
+    Rests on: RFC 9309 section 2.2.2: the most specific rule decides, and `Disallow: /` matches every address.
+    Evidence: The rule of robots.txt that decides the start page.
+    """
+    by_rule: dict[tuple[Evidence, ...], int] = {}
+    for i in own_bars(site):
+        evidence = rules(site, site.base, 1 << i)
+        by_rule[evidence] = by_rule.get(evidence, 0) | 1 << i
+    for evidence, mask in by_rule.items():
+        text = evidence[0].text
+        yield Hit(site.base, mask, f"`{text}` bars the start page and nearly all of the site", evidence)
+
+
+@check("robots-unreachable", CheckClass.BLOCKED, Severity.STOP, needs=(Need.LIVE,))
+def robots_unreachable(site: Site) -> Iterator[Hit]:
+    """robots.txt could not be had, so crawlers treat the whole host as closed.
+
+    Why: While the file answers with a server error or not at all, obedient crawlers fetch nothing from the host.
+    Mend: Make /robots.txt answer 200 with the rules, or 404 if there are to be none.
+    Rests on: RFC 9309 section 2.3.1.4; that 429 counts as a server error is engine practice.
+    Evidence: The status or failure that the address gave.
+    """
+    for host in site_robots(site):
+        if host.access is Access.ALL_BARRED:
+            what = status_text(host.status, host.error)
+            evidence = Evidence("status", host.final or host.url, None, what)
+            yield Hit(
+                host.url, site.all_mask, f"robots.txt answers “{what}”: crawlers take the host as closed", (evidence,)
+            )
+
+
+@check("robots-is-page", CheckClass.FLAW, Severity.STOP, needs=(Need.ROBOTS,))
+def robots_is_page(site: Site) -> Iterator[Hit]:
+    """robots.txt answers 200 with an HTML page.
+
+    Why: The file seems to exist, but holds no rule: everything may be fetched, whatever was meant to be barred.
+    Mend: Serve a plain text file at /robots.txt; exempt the address from the rule that answers every path with the app.
+    Rests on: RFC 9309 section 2.3: the file is UTF-8 text of media type text/plain.
+    Evidence: The first line of what is served.
+    """
+    for host in site_robots(site):
+        if is_page(host):
+            first = host.body.decode("utf-8", "replace").strip().partition("\n")[0][:200]
+            evidence = Evidence("robots", host.where, 1, first)
+            yield Hit(host.url, site.all_mask, "robots.txt is an HTML page: it holds no rules", (evidence,))
+
+
+@check("robots-missing", CheckClass.FLAW, Severity.NOTE, needs=(Need.ROBOTS,))
+def robots_missing(site: Site) -> Iterator[Hit]:
+    """There is no robots.txt, so everything may be fetched.
+
+    Why: That may be meant; but no crawler is told where the sitemap is, and nothing keeps them from junk addresses.
+    Mend: Serve a robots.txt, if only with a Sitemap line.
+    Rests on: RFC 9309 section 2.3.1.3: an unavailable file allows everything.
+    Evidence: The status that the address gave.
+    """
+    for host in site_robots(site):
+        if host.status is not None and 400 <= host.status < 500 and host.access is Access.ALL_ALLOWED:
+            what = status_text(host.status, None) if site.is_live else "no such file"
+            evidence = Evidence("status", host.final or host.url, None, what)
+            yield Hit(host.url, site.all_mask, f"robots.txt: {what}; everything may be fetched", (evidence,))
+
+
+@check("robots-unknown-field", CheckClass.FLAW, Severity.FIX, needs=(Need.ROBOTS,))
+def robots_unknown_field(site: Site) -> Iterator[Hit]:
+    """A line of robots.txt begins with a field that no crawler knows.
+
+    Why: The line has no effect, so what it was meant to bar or allow is not.
+    Mend: Spell the field as the message says, with a colon behind it.
+    Rests on: RFC 9309 section 2.2: crawlers ignore lines they do not know.
+    Evidence: The line.
+    """
+    for host in site_robots(site):
+        if is_page(host):
+            continue
+        for line in host.file.lines:
+            if line.field in FIELDS or line.field in UNSUPPORTED:
+                continue
+            word = line.field or line.value.split()[0].lower()
+            near = near_field(word)
+            if not line.field:
+                what = f"`{line.text}` has no colon, so it has no effect"
+                meant = f"; write `{near.capitalize()}: …`" if near else ""
+            else:
+                what = f"no crawler knows the field `{line.field}`, so the line has no effect"
+                meant = f"; `{near.capitalize()}` was probably meant" if near else ""
+            yield Hit(host.url, site.all_mask, what + meant, (robots_line(host, line.number, line.text),))
+
+
+def near_field(word: str) -> str | None:
+    """The field that a word was probably meant to be."""
+    plain = word.replace("_", "-").replace(" ", "-")
+    if plain in ("useragent", "agent"):
+        return "user-agent"
+    close = difflib.get_close_matches(plain, sorted(FIELDS), 1, 0.75)
+    return close[0] if close else None
+
+
+@check("robots-orphan-rule", CheckClass.FLAW, Severity.FIX, needs=(Need.ROBOTS,))
+def robots_orphan_rule(site: Site) -> Iterator[Hit]:
+    """A rule stands before any User-agent line.
+
+    Why: It belongs to no group, so no crawler obeys it.
+    Mend: Put `User-agent: *`, or the crawler that is meant, on a line above it.
+    Rests on: RFC 9309 section 2.2: rules belong to the group that a user-agent line begins.
+    Evidence: The rule.
+    """
+    for host in site_robots(site):
+        for rule in host.file.orphans:
+            message = f"`{rule.text}` stands before any User-agent line: no crawler obeys it"
+            yield Hit(host.url, site.all_mask, message, (robots_line(host, rule.line, rule.text),))
+
+
+@check("barred-wanted", CheckClass.BLOCKED, Severity.FIX, rests_on_want=True, needs=(Need.ROBOTS,))
+def barred_wanted(site: Site) -> Iterator[Hit]:
+    """A wanted page is barred by robots.txt.
+
+    Why: The crawler may not fetch it, so it is listed without its content at best.
+    Mend: Narrow the rule, or set a longer Allow rule for the page beside it.
+    Rests on: RFC 9309 section 2.2.2.
+    Evidence: The deciding rule, and what shows that the page is wanted.
+    """
+    shut = own_bars(site)
+    for url, mask, start in site.rows(
+        "SELECT origin || path, barred, start FROM fact WHERE site AND barred > 0 AND (start OR named) AND NOT listed "
+        "ORDER BY origin, path"
+    ):
+        mask = without_shut_site(site, url, mask, shut)
+        evidence = rules(site, url, mask)
+        if mask and evidence:
+            who = "the start page" if start else "a page that others name as canonical"
+            yield Hit(url, mask, f"`{evidence[0].text}` bars {who}", evidence, implied=True)
+
+
+@check("barred-noindex", CheckClass.CONFLICT, Severity.FIX, needs=(Need.ROBOTS, Need.READ_BARRED))
+def barred_noindex(site: Site) -> Iterator[Hit]:
+    """A barred page says noindex, which no crawler can ever read.
+
+    Why: robots.txt stops the fetch, so the noindex is not seen, and the address may still be listed from links to it.
+    Mend: Take the rule away so that the noindex is read; bar the page again, if at all, when it has left the listings.
+    Rests on: RFC 9309 bars fetching, not listing; a directive on a page that is not fetched is not read.
+    Evidence: The rule, and the tag or header.
+    """
+    found = site.rows(
+        "SELECT id, origin || path, barred & noindex FROM fact WHERE site AND read AND barred & noindex > 0 "
+        "AND status < 300 ORDER BY origin, path"
+    )
+    tags = said(site, [i for i, _, _ in found], site.all_mask)
+    for number, url, mask in found:
+        evidence = (*rules(site, url, mask), *tags.get(number, ()))
+        yield Hit(url, mask, "says noindex, but robots.txt keeps crawlers from reading it", evidence)
+
+
+@check("barred-unread", CheckClass.FLAW, Severity.NOTE, needs=(Need.LIVE, Need.ROBOTS))
+def barred_unread(site: Site) -> Iterator[Hit]:
+    """Barred pages were not read in this audit.
+
+    Why: What they say (noindex, a canonical, an error) is not known, so checks that need it stay silent about them.
+    Mend: For a site that you answer for, audit with --read-barred.
+    Rests on: RFC 9309 section 2.2.2: this audit obeys the rules on behalf of the crawlers it speaks for.
+    Evidence: The rules that bar them.
+    """
+    for host in site_robots(site):
+        found = site.rows(
+            "SELECT origin || path FROM fact WHERE known AND NOT read AND origin = ? AND barred = ? ORDER BY path",
+            [host.origin, site.all_mask],
+        )
+        if found and host.access is Access.RULES:
+            urls = [url for (url,) in found]
+            lines = {e: None for url in urls[:1000] for e in rules(site, url, site.all_mask)}
+            message = f"{plural(len(urls), 'barred address')} not read: what they say is not known"
+            yield Hit(host.url, site.all_mask, message, tuple(lines)[:10], also=tuple(urls[:200]))
+
+
+@check("listed-barred", CheckClass.CONFLICT, Severity.FIX, needs=(Need.ROBOTS,))
+def listed_barred(site: Site) -> Iterator[Hit]:
+    """The sitemap puts forward an address that robots.txt bars.
+
+    Why: One file asks crawlers to come, the other forbids it; the address can at best be listed without content.
+    Mend: Take it out of the sitemap, or let it be fetched.
+    Rests on: Sitemaps protocol 0.9 lists addresses for crawling; RFC 9309 section 2.2.2 decides whether they may be.
+    Evidence: The deciding rule, and the sitemap entry.
+    """
+    shut = own_bars(site)
+    found = site.rows(
+        "SELECT id, origin || path, barred FROM fact WHERE site AND listed AND barred > 0 ORDER BY origin, path"
+    )
+    entries = listings(site, [i for i, _, _ in found])
+    for number, url, mask in found:
+        mask = without_shut_site(site, url, mask, shut)
+        if mask:
+            loc, entry = entries[number]
+            evidence = rules(site, url, mask)
+            yield Hit(loc, mask, f"in the sitemap, but barred by `{evidence[0].text}`", (*evidence, entry))

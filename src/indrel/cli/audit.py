@@ -1,0 +1,111 @@
+"""`indrel audit`: the main job."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from indrel.cli import options as opt
+from indrel.cli.talk import ProgressLine, out_console, say, terminal
+
+if TYPE_CHECKING:
+    from indrel.core.model import Verdict
+    from indrel.decide.site import Site
+    from indrel.errors import IndrelError
+
+
+def audit(
+    source: Annotated[
+        str, typer.Argument(metavar="SOURCE", help="An address, a folder of built files, or a snapshot.")
+    ],
+    crawler: opt.CrawlerOption = None,
+    snapshot: opt.SnapshotOption = None,
+    output: opt.OutputOption = None,
+    json: opt.JsonOption = False,
+    fail_on: opt.FailOnOption = "fix",
+    limit: opt.LimitOption = None,
+    rate: opt.RateOption = 8.0,
+    parallel: opt.ParallelOption = 8,
+    timeout: opt.TimeoutOption = 20.0,
+    connect: opt.ConnectOption = None,
+    header: opt.HeaderOption = None,
+    also: opt.AlsoOption = None,
+    follow_links: opt.FollowOption = True,
+    read_barred: opt.ReadBarredOption = False,
+    base: opt.BaseOption = None,
+    resume: opt.ResumeOption = False,
+    quiet: opt.QuietOption = False,
+    verbose: opt.VerboseOption = False,
+) -> None:
+    """Read a site or folder, decide what crawlers may fetch and list, and say what is wrong and which line does it."""
+    from indrel import pipeline
+    from indrel.reports import check_endings
+
+    opt.fail_word(fail_on)
+    check_endings(output or [])
+    progress = ProgressLine(quiet)
+    cut: IndrelError | None = None
+    path = Path(source)
+    if pipeline.source_kind(source) != "snapshot":
+        wanted = opt.gather_options(
+            crawler=crawler, limit=limit, rate=rate, parallel=parallel, timeout=timeout, connect=connect, header=header,
+            also=also, follow_links=follow_links, read_barred=read_barred, base=base, progress=progress,
+        )  # fmt: skip
+        try:
+            gathered = pipeline.gather(source, wanted, snapshot, resume)
+        finally:
+            progress.clear()
+        path, cut = gathered.snapshot, gathered.cut_short
+    site, verdict = pipeline.examine(path, crawler)
+    finish(site, verdict, output=output, json=json, fail_on=fail_on, verbose=verbose, quiet=quiet, cut=cut)
+
+
+def finish(
+    site: Site,
+    verdict: Verdict,
+    *,
+    output: list[Path] | None,
+    json: bool,
+    fail_on: str,
+    verbose: bool,
+    quiet: bool,
+    cut: IndrelError | None,
+) -> None:
+    """Print and write the verdict, then exit as the contract says."""
+    from indrel import reports
+    from indrel.reports import json_doc
+
+    if json:
+        out_console().file.write(json_doc.render(verdict, site).decode())
+    else:
+        terminal().verdict(verdict, site.base_origin, everything=verbose)
+    reports.write(output or [], verdict, site)
+    for file in output or []:
+        say(f"written: {file}", quiet)
+    say(f"facts kept in {site.snapshot.path}; try: indrel explain {_worst_path(verdict, site)}", quiet)
+    site.close()
+    if cut is not None:
+        say(f"indrel: {cut}")
+    raise typer.Exit(exit_code(verdict, fail_on, cut))
+
+
+def exit_code(verdict: Verdict, fail_on: str, cut: IndrelError | None) -> int:
+    """The worst that holds: interrupted, not completed or crashed, findings."""
+    from indrel.core.model import Severity
+
+    if cut is not None:
+        return cut.exit_code
+    if verdict.crashed:
+        return 3
+    if fail_on != "never" and verdict.at_or_above(Severity[fail_on.upper()]):
+        return 1
+    return 0
+
+
+def _worst_path(verdict: Verdict, site: Site) -> str:
+    from indrel.reports.terminal import short
+
+    pages = [f.url for f in verdict.findings if f.url.startswith(site.base_origin + "/") and "robots.txt" not in f.url]
+    return short(pages[0], site.base_origin) if pages else "/"

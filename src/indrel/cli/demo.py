@@ -1,0 +1,5 @@
+"""`indrel demo`."""
+
+
+def demo() -> None:
+    """Audit the built-in demonstration site."""

@@ -1,0 +1,93 @@
+"""`indrel explain`: one address, step by step."""
+
+from __future__ import annotations
+
+import json as json_module
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from indrel.cli import options as opt
+from indrel.cli.snapshots import opened
+from indrel.cli.talk import out_console, terminal
+
+if TYPE_CHECKING:
+    from indrel.explain import Explanation
+    from indrel.reports.terminal import Terminal
+
+
+def explain_address(
+    url: Annotated[str, typer.Argument(metavar="URL", help="An address, or a path on the snapshot's site.")],
+    snapshot: opt.FromOption = None,
+    crawler: opt.CrawlerOption = None,
+    json: opt.JsonOption = False,
+    quiet: opt.QuietOption = False,
+) -> None:
+    """Explain one address: its state for each crawler, and each step that led to it."""
+    from indrel import pipeline
+    from indrel.checks import judge
+    from indrel.explain import explain
+
+    with opened(snapshot, crawler, quiet) as site:
+        address = pipeline.page_address(url, site)
+        found = explain(site, address, judge(site).findings)
+        if json:
+            out_console().file.write(json_module.dumps(found.as_json(), ensure_ascii=False) + "\n")
+        else:
+            _show(terminal(), found, site.base_origin)
+
+
+def _show(term: Terminal, found: Explanation, origin: str) -> None:
+    from indrel.reports.terminal import STATE_STYLES, STYLES
+
+    states = dict.fromkeys(found.states.values())
+    if len(states) == 1:
+        said = next(iter(states)) + " for every crawler asked about"
+    else:
+        said = ", ".join(f"{state} for {crawler}" for crawler, state in found.states.items())
+    term.line(f"{found.url}: {said}.", "bold")
+    term.line(f"wanted: {found.want} ({found.want_because}); kind {found.kind}, section {found.section}")
+    for names, steps in _alike(found):
+        term.console.print()
+        term.line(", ".join(names), "bold")
+        for number, step in enumerate(steps, 1):
+            style = STATE_STYLES.get(steps[-1].outcome.partition(":")[0], "") if step.step == "state" else ""
+            term.line(f"{number}. {step.step:<11}{step.outcome}", style, indent=2, hang=14)
+            for evidence in step.evidence:
+                term.evidence(evidence, origin, indent=16)
+    _relations(term, found, origin)
+    for finding in found.findings:
+        term.line(f"{finding.severity.word}: {finding.check}: {finding.message}", STYLES[finding.severity], hang=2)
+
+
+def _alike(found: Explanation) -> list[tuple[list[str], list]]:  # type: ignore[type-arg]
+    """Crawlers with the same steps, shown once."""
+    groups: dict[str, tuple[list[str], list]] = {}  # type: ignore[type-arg]
+    for crawler, steps in found.steps.items():
+        key = json_module.dumps([s.as_json() for s in steps]).replace(f"(none names {crawler})", "")
+        groups.setdefault(key, ([], steps))[0].append(crawler)
+    return list(groups.values())
+
+
+def _relations(term: Terminal, found: Explanation, origin: str) -> None:
+    from indrel.reports.terminal import short
+
+    term.console.print()
+    followed, unfollowed = found.link_count
+    links = (
+        f"linked: {followed:,} followed, {unfollowed:,} unfollowed"
+        if followed + unfollowed
+        else "linked: by no page read"
+    )
+    term.line(links)
+    for evidence in found.linked_from[:5]:
+        term.evidence(evidence, origin, indent=2)
+    term.line("listed: in no sitemap" if not found.listed_in else "listed:")
+    for evidence in found.listed_in[:5]:
+        term.evidence(evidence, origin, indent=2)
+    if found.folds_into:
+        term.line(f"folds into: {short(found.folds_into, origin)}")
+    if found.folded_here:
+        rest = found.folded_count - len(found.folded_here[:5])
+        more = f" and {rest:,} more" if rest > 0 else ""
+        term.line(f"stands for: {', '.join(short(u, origin) for u in found.folded_here[:5])}{more}", hang=12)

@@ -1,0 +1,151 @@
+"""Options that several commands share, defined once."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from indrel.errors import InputError, UsageError
+
+if TYPE_CHECKING:
+    from indrel.sources.options import Connect, GatherOptions, Progress
+
+SnapshotArgument = Annotated[
+    Path | None,
+    typer.Argument(metavar="SNAPSHOT", help="A snapshot; the newest in indrel-runs/ if left out.", show_default=False),
+]
+FromOption = Annotated[
+    Path | None, typer.Option("--from", metavar="SNAPSHOT", help="A snapshot; the newest in indrel-runs/ if left out.")
+]
+CrawlerOption = Annotated[
+    list[str] | None,
+    typer.Option("--crawler", metavar="NAME", help="A crawler's token, or search, ads, ai ...; may be repeated."),
+]
+SnapshotOption = Annotated[Path | None, typer.Option("--snapshot", metavar="FILE", help="Where to keep the facts.")]
+OutputOption = Annotated[
+    list[Path] | None,
+    typer.Option("-o", "--output", metavar="FILE", help="Write a report (.json .csv); may be repeated."),
+]
+JsonOption = Annotated[bool, typer.Option("--json", help="The result as JSON on standard output.")]
+FailOnOption = Annotated[
+    str, typer.Option("--fail-on", metavar="SEVERITY", help="Exit 1 from this severity on: stop fix ask note never.")
+]
+LimitOption = Annotated[int | None, typer.Option("--limit", min=1, metavar="N", help="Read at most N pages.")]
+RateOption = Annotated[
+    float, typer.Option("--rate", min=0, metavar="N", help="Requests a second and host; 0: no limit.")
+]
+ParallelOption = Annotated[int, typer.Option("--parallel", min=1, max=256, metavar="N", help="Requests at a time.")]
+TimeoutOption = Annotated[float, typer.Option("--timeout", min=0.1, metavar="S", help="Seconds to wait for an answer.")]
+ConnectOption = Annotated[
+    list[str] | None,
+    typer.Option(
+        "--connect", metavar="HOST=ADDRESS:PORT", help="Speak to this address for that host; may be repeated."
+    ),
+]
+HeaderOption = Annotated[
+    list[str] | None,
+    typer.Option("--header", metavar="'NAME: VALUE'", help="Send to the site's hosts; may be repeated."),
+]
+AlsoOption = Annotated[
+    list[Path] | None,
+    typer.Option("--also", metavar="FILE", help="More addresses to read, one a line; may be repeated."),
+]
+FollowOption = Annotated[bool, typer.Option("--follow-links/--no-follow-links", help="Read what pages link to.")]
+ReadBarredOption = Annotated[
+    bool, typer.Option("--read-barred", help="Read barred pages too (only for sites that you answer for).")
+]
+BaseOption = Annotated[
+    str | None, typer.Option("--base", metavar="ADDRESS", help="Where a folder will stand.", show_default=False)
+]
+ResumeOption = Annotated[bool, typer.Option("--resume", help="Go on with an audit that was broken off.")]
+QuietOption = Annotated[bool, typer.Option("-q", "--quiet", help="No progress and no hints.")]
+VerboseOption = Annotated[bool, typer.Option("-v", "--verbose", help="Show everything.")]
+
+FAIL_WORDS = ("stop", "fix", "ask", "note", "never")
+
+
+def fail_word(word: str) -> str:
+    """A `--fail-on` value; raises UsageError for any other word."""
+    if word not in FAIL_WORDS:
+        raise UsageError(f"--fail-on {word}: choose one of {' '.join(FAIL_WORDS)}")
+    return word
+
+
+def parse_connect(values: list[str] | None) -> tuple[Connect, ...]:
+    from indrel.sources.options import Connect
+
+    found = []
+    for value in values or ():
+        host, equals, place = value.partition("=")
+        address, colon, port = place.rpartition(":")
+        if not (host and equals and address and colon and port.isdigit() and 0 < int(port) < 65_536):
+            raise UsageError(f"--connect {value}: write HOST=ADDRESS:PORT, as www.sarnfell.example=127.0.0.1:8080")
+        found.append(Connect(host.strip().lower(), address.strip(), int(port)))
+    return tuple(found)
+
+
+def parse_headers(values: list[str] | None) -> tuple[tuple[str, str], ...]:
+    found = []
+    for value in values or ():
+        name, colon, text = value.partition(":")
+        if not colon or not name.strip() or not name.strip().isascii() or any(c in value for c in "\r\n\0"):
+            raise UsageError("--header: write 'Name: value', as 'Authorization: Basic ...'")
+        found.append((name.strip(), text.strip()))
+    return tuple(found)
+
+
+def read_addresses(files: list[Path] | None) -> tuple[str, ...]:
+    """Addresses from files, one a line; raises InputError with file and line for one that is none."""
+    from indrel.core.address import normalise
+
+    found = []
+    for file in files or ():
+        try:
+            lines = file.read_text("utf-8", "replace").splitlines()
+        except OSError as error:
+            raise InputError(f"{file} cannot be read: {error.strerror}") from error
+        for number, line in enumerate(lines, 1):
+            text = line.strip().removeprefix("\ufeff")
+            if text and not text.startswith("#"):
+                url = normalise(text)
+                if url is None:
+                    raise InputError(f"{file}:{number}: {text[:80]!r} is not an http(s) address")
+                found.append(url)
+    return tuple(dict.fromkeys(found))
+
+
+def gather_options(
+    *,
+    crawler: list[str] | None,
+    limit: int | None,
+    rate: float,
+    parallel: int,
+    timeout: float,
+    connect: list[str] | None,
+    header: list[str] | None,
+    also: list[Path] | None,
+    follow_links: bool,
+    read_barred: bool,
+    base: str | None,
+    progress: Progress,
+) -> GatherOptions:
+    """Options of the command line as the sources take them."""
+    from indrel.core import crawlers
+    from indrel.sources.options import GatherOptions
+
+    return GatherOptions(
+        crawlers=crawlers.resolve(crawler or crawlers.DEFAULT),
+        rate=rate,
+        parallel=parallel,
+        timeout=timeout,
+        limit=limit,
+        connect=parse_connect(connect),
+        headers=parse_headers(header),
+        also=read_addresses(also),
+        follow_links=follow_links,
+        read_barred=read_barred,
+        base=base,
+        progress=progress,
+    )

@@ -1,0 +1,35 @@
+"""`indrel report`: reports again from a snapshot."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from indrel.cli import options as opt
+from indrel.cli.snapshots import opened
+from indrel.cli.talk import say
+
+
+def report(
+    output: Annotated[
+        list[Path], typer.Option("-o", "--output", metavar="FILE", help="Write a report (.json .csv); may be repeated.")
+    ],
+    snapshot: opt.SnapshotArgument = None,
+    crawler: opt.CrawlerOption = None,
+    quiet: opt.QuietOption = False,
+) -> None:
+    """Write reports from a snapshot, without fetching anything."""
+    from indrel import reports
+    from indrel.checks import judge
+
+    reports.check_endings(output)
+    with opened(snapshot, crawler, quiet) as site:
+        verdict = judge(site)
+        reports.write(output, verdict, site)
+    for file in output:
+        say(f"written: {file}", quiet)
+    if verdict.crashed:
+        say(f"indrel: the check {verdict.crashed[0].check} crashed: its findings are missing")
+        raise typer.Exit(3)

@@ -1,0 +1,28 @@
+"""Opening the snapshot that a command means."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from indrel.cli.talk import say
+
+if TYPE_CHECKING:
+    from indrel.decide.site import Site
+
+
+@contextmanager
+def opened(path: Path | None, crawler: list[str] | None, quiet: bool = False) -> Iterator[Site]:
+    """The named snapshot, or the newest in `indrel-runs/`, seen by the crawlers asked for."""
+    from indrel import pipeline
+
+    if path is None:
+        path = pipeline.newest_snapshot()
+        say(f"from {path}", quiet)
+    site = pipeline.open_site(path, crawler)
+    try:
+        yield site
+    finally:
+        site.close()

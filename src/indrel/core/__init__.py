@@ -1,0 +1,1 @@
+"""The pure part: bytes and values in, values out. No network, disk, clock or printing."""

@@ -1,0 +1,159 @@
+"""Addresses: normalised http(s) URLs, compared as plain text afterwards.
+
+Parsing and joining follow the WHATWG URL standard (through ada-url); percent-encoding is then
+normalised as RFC 3986 section 6.2.2 says: unreserved characters decoded, hex digits in upper case.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import ipaddress
+import re
+from typing import NamedTuple
+
+import ada_url
+
+MAX_LENGTH = 8192
+"""Longer addresses are not followed: no crawler keeps them, and endless ones come from faults."""
+
+_PERCENT = re.compile(r"%([0-9a-fA-F]{2})")
+_UNRESERVED = {f"{ord(c):02X}": c for c in "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-._~"}
+
+
+class Parts(NamedTuple):
+    """An address taken apart: `origin` is scheme, host and port; `path` has the query."""
+
+    scheme: str
+    host: str
+    port: int | None
+    origin: str
+    path: str
+
+
+def _fix_percent(match: re.Match[str]) -> str:
+    octet = match[1].upper()
+    return _UNRESERVED.get(octet) or "%" + octet
+
+
+def normalise_percent(text: str) -> str:
+    """Decode percent-encoded unreserved characters, put the other hex digits in upper case."""
+    return _PERCENT.sub(_fix_percent, text) if "%" in text else text
+
+
+def normalise(text: str, base: str | None = None) -> str | None:
+    """The address that `text` means, seen from `base`; None where it is not an http(s) address.
+
+    The fragment and user information are dropped (neither is part of what is asked for, and
+    credentials must not be kept).
+    """
+    if len(text) > MAX_LENGTH:
+        return None
+    try:
+        href: str = ada_url.join_url(base, text) if base else ada_url.normalize_url(text)
+    except (ValueError, UnicodeError):
+        return None
+    if not href.startswith(("http://", "https://")):
+        return None
+    href, _, _ = href.partition("#")
+    start = href.index("://") + 3
+    slash = href.find("/", start)
+    at = href.rfind("@", start, slash)
+    if at >= 0:
+        href = href[:start] + href[at + 1 :]
+    if "%" in href:
+        href = normalise_percent(href)
+    return href if len(href) <= MAX_LENGTH else None
+
+
+def split(url: str) -> Parts:
+    """Take a normalised address apart."""
+    scheme, _, rest = url.partition("://")
+    authority, slash, path = rest.partition("/")
+    host, colon, port = authority.rpartition(":")
+    if not colon or port.endswith("]"):
+        host, number = authority, None
+    else:
+        number = int(port)
+    return Parts(scheme, host, number, f"{scheme}://{authority}", slash + path)
+
+
+def origin_of(url: str) -> str:
+    return url[: url.index("/", url.index("://") + 3)]
+
+
+def site_key(url: str) -> str:
+    """The host that an address stands on, port included unless it is the scheme's own.
+
+    http and https on their own ports are one host; another port is another.
+    """
+    authority = url.partition("://")[2].partition("/")[0]
+    return authority
+
+
+def variants(url: str) -> list[str]:
+    """The start pages of the http/https and bare/www variants of an address's host.
+
+    Hosts that are bare IP addresses, single names or stand on a port of their own have none.
+    """
+    parts = split(url)
+    if parts.port is not None or "." not in parts.host or is_ip(parts.host):
+        return []
+    other = parts.host[4:] if parts.host.startswith("www.") else "www." + parts.host
+    if "." not in other:
+        other = parts.host
+    hosts = [(s, h) for h in (parts.host, other) for s in ("https", "http")]
+    found = dict.fromkeys(f"{s}://{h}/" for s, h in hosts)
+    found.pop(f"{parts.scheme}://{parts.host}/", None)
+    return list(found)
+
+
+def is_ip(host: str) -> bool:
+    try:
+        ipaddress.ip_address(host.strip("[]"))
+    except ValueError:
+        return False
+    return True
+
+
+def made_up_path(host: str) -> str:
+    """A path that no site has, the same for a host at every audit."""
+    return f"/indrel-no-such-page-{hashlib.blake2b(host.encode(), digest_size=6).hexdigest()}"
+
+
+class Joiner:
+    """Joins many references as written on pages, remembering what it has joined.
+
+    A reference that keeps the base's folder is the same from every page in that folder, so the
+    memo is keyed by folder and written form.
+    """
+
+    def __init__(self, size: int = 200_000) -> None:
+        self._memo: dict[tuple[str, str], str | None] = {}
+        self._size = size
+        self._anchors: dict[str, dict[bytes, tuple[str | None, int]]] = {}
+
+    def anchors(self, base: str) -> dict[bytes, tuple[str | None, int]]:
+        """A memo for whole anchor tags as written, for pages in the base's folder."""
+        folder = base[: base.partition("?")[0].rindex("/") + 1]
+        if sum(map(len, self._anchors.values())) > self._size:
+            self._anchors.clear()
+        return self._anchors.setdefault(folder, {})
+
+    def join(self, base: str, href: str) -> str | None:
+        """The address that `href` names on a page whose base is `base`, or None."""
+        href = href.strip("\t\n\f\r ")
+        cut = href.find("#")
+        if cut >= 0:
+            href = href[:cut]
+        if not href:
+            return base
+        folder = base if href[0] == "?" else base[: base.partition("?")[0].rindex("/") + 1]
+        key = (folder, href)
+        try:
+            return self._memo[key]
+        except KeyError:
+            pass
+        if len(self._memo) >= self._size:
+            self._memo.clear()
+        found = self._memo[key] = normalise(href, folder)
+        return found

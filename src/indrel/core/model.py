@@ -1,0 +1,174 @@
+"""Values that every stage shares."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from enum import Enum, StrEnum
+
+
+class State(StrEnum):
+    """What a crawler can do with an address; the first that applies holds (order of definition)."""
+
+    BARRED = "barred"
+    UNREAD = "unread"
+    LOCKED = "locked"
+    GONE = "gone"
+    BROKEN = "broken"
+    FOLDED = "folded"
+    HIDDEN = "hidden"
+    OPEN = "open"
+
+
+class Want(StrEnum):
+    """What the owner wants of an address."""
+
+    SHOW = "show"
+    HIDE = "hide"
+    LOCK = "lock"
+    DROP = "drop"
+    ANY = "any"
+
+
+class CheckClass(StrEnum):
+    BLOCKED = "blocked"
+    EXPOSED = "exposed"
+    CONFLICT = "conflict"
+    FLAW = "flaw"
+
+
+class Severity(Enum):
+    """Named for what the reader does. Higher values weigh more."""
+
+    STOP = 4
+    FIX = 3
+    ASK = 2
+    NOTE = 1
+
+    @property
+    def word(self) -> str:
+        return self.name.lower()
+
+    def milder(self) -> Severity:
+        """One step down; `stop` stays `stop` and `note` stays `note`."""
+        if self in (Severity.STOP, Severity.NOTE):
+            return self
+        return Severity(self.value - 1)
+
+
+@dataclass(frozen=True, slots=True)
+class Evidence:
+    """One place that shows a finding: `where` is a file, an address or both; lines start at 1."""
+
+    kind: str
+    where: str
+    line: int | None
+    text: str
+
+    def as_json(self) -> dict[str, object]:
+        return {"kind": self.kind, "where": self.where, "line": self.line, "text": self.text}
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """One place where a check holds. The first evidence is the directive or rule that does it."""
+
+    check: str
+    cls: CheckClass
+    severity: Severity
+    url: str
+    crawlers: tuple[str, ...]
+    message: str
+    evidence: tuple[Evidence, ...]
+    also: tuple[str, ...] = ()
+    section: str = ""
+    cause: str = ""
+
+    def as_json(self) -> dict[str, object]:
+        doc: dict[str, object] = {
+            "check": self.check,
+            "class": self.cls.value,
+            "severity": self.severity.word,
+            "url": self.url,
+            "crawlers": list(self.crawlers),
+            "cause": self.cause,
+            "message": self.message,
+            "evidence": [e.as_json() for e in self.evidence],
+        }
+        if self.also:
+            doc["also"] = list(self.also)
+        return doc
+
+
+@dataclass(frozen=True, slots=True)
+class Cause:
+    """Findings that one edit would mend."""
+
+    id: str
+    check: str
+    cls: CheckClass
+    severity: Severity
+    section: str
+    count: int
+    summary: str
+    mend: str
+    findings: tuple[Finding, ...] = field(repr=False, default=())
+
+    def as_json(self) -> dict[str, object]:
+        return {
+            "id": self.id,
+            "check": self.check,
+            "class": self.cls.value,
+            "severity": self.severity.word,
+            "section": self.section,
+            "count": self.count,
+            "summary": self.summary,
+            "mend": self.mend,
+        }
+
+
+@dataclass(frozen=True, slots=True)
+class Skipped:
+    """A check that was left out, and why."""
+
+    check: str
+    because: str
+
+
+@dataclass(frozen=True, slots=True)
+class Verdict:
+    """The whole answer of one audit: what reports are written from."""
+
+    source: dict[str, object]
+    complete: bool
+    incomplete_because: str | None
+    crawlers: tuple[str, ...]
+    addresses: int
+    states: dict[str, dict[str, int]]
+    causes: tuple[Cause, ...]
+    findings: tuple[Finding, ...]
+    skipped: tuple[Skipped, ...]
+    crashed: tuple[Skipped, ...]
+    notes: tuple[str, ...] = ()
+
+    def count(self, severity: Severity) -> int:
+        return sum(1 for f in self.findings if f.severity is severity)
+
+    def at_or_above(self, severity: Severity) -> bool:
+        return any(f.severity.value >= severity.value for f in self.findings)
+
+
+def plural(count: int, one: str, many: str | None = None) -> str:
+    """`1 address`, `3 addresses`."""
+    if count == 1:
+        return f"1 {one}"
+    if many is None:
+        many = one + ("es" if one.endswith("ss") else "s")
+    return f"{count:,} {many}"
+
+
+def listing(names: Sequence[str], last: str = "and") -> str:
+    """`a`, `a and b`, `a, b and c`."""
+    if len(names) < 2:
+        return "".join(names)
+    return ", ".join(names[:-1]) + f" {last} " + names[-1]

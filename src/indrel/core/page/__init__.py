@@ -1,0 +1,1 @@
+"""One answer's octets and headers to facts."""

@@ -1,0 +1,119 @@
+"""What is read from one answer. Links and the like are rows, ready to become columns."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from enum import IntFlag
+from typing import NamedTuple
+
+from indrel.core.address import normalise
+from indrel.core.page.headers import has_relation, link_relations
+from indrel.core.page.tokens import Tokens, parse_header
+
+MAX_TEXT = 300
+"""Evidence texts are cut to this many characters."""
+
+
+class Origin(IntFlag):
+    """Where a directive or canonical was said."""
+
+    TAG = 0
+    HEADER = 1
+
+
+class LinkFlag(IntFlag):
+    """Rel tokens that bear on following (WHATWG HTML; `ugc` and `sponsored` are engine practice)."""
+
+    NOFOLLOW = 1
+    UGC = 2
+    SPONSORED = 4
+
+
+UNFOLLOWED = LinkFlag.NOFOLLOW | LinkFlag.UGC | LinkFlag.SPONSORED
+
+
+class Link(NamedTuple):
+    """A link to `url`, which several links of one page with equal flags share (the first stands)."""
+
+    url: str
+    flags: int
+    line: int | None
+    text: str
+
+
+class Directive(NamedTuple):
+    """One robots tag or header stretch; `scope` is empty for all crawlers; `void` says why it has no effect."""
+
+    origin: Origin
+    scope: str
+    tokens: Tokens
+    in_body: bool
+    line: int | None
+    text: str
+    void: str | None = None
+
+
+class Canonical(NamedTuple):
+    """One canonical as written; `url` is None where it cannot be used, `fault` says why."""
+
+    origin: Origin
+    href: str
+    url: str | None
+    in_body: bool
+    line: int | None
+    text: str
+    fault: str | None = None
+
+
+class Reference(NamedTuple):
+    """A resource or language alternate: its address, what kind it is, where it stands."""
+
+    url: str
+    kind: str
+    line: int | None
+    text: str
+
+
+@dataclass
+class PageFacts:
+    """All that one HTML page says. `problem` tells why a page could not be read (wholly)."""
+
+    title: str | None = None
+    base: str | None = None
+    charset: str | None = None
+    head_end: str | None = None
+    head_end_line: int | None = None
+    refresh_to: str | None = None
+    refresh_line: int | None = None
+    refresh_text: str | None = None
+    text_hash: int | None = None
+    text_length: int | None = None
+    excerpt: str | None = None
+    problem: str | None = None
+    directives: list[Directive] = field(default_factory=list)
+    canonicals: list[Canonical] = field(default_factory=list)
+    links: list[Link] = field(default_factory=list)
+    resources: list[Reference] = field(default_factory=list)
+    alternates: list[Reference] = field(default_factory=list)
+
+
+def header_directives(values: list[str]) -> list[Directive]:
+    """The directives of an answer's `X-Robots-Tag` headers, each header line on its own."""
+    return [
+        Directive(Origin.HEADER, scope, tokens, False, None, f"X-Robots-Tag: {value}"[:MAX_TEXT])
+        for value in values
+        for scope, tokens in parse_header(value)
+        if tokens.says_anything
+    ]
+
+
+def header_canonicals(values: list[str], url: str) -> list[Canonical]:
+    """The canonicals of an answer's `Link` headers (RFC 8288), resolved against its address."""
+    found = []
+    for href, params in link_relations(values):
+        if has_relation(params, "canonical"):
+            target = normalise(href, url) if href else None
+            fault = None if target else "not an http(s) address"
+            text = f'Link: <{href}>; rel="canonical"'[:MAX_TEXT]
+            found.append(Canonical(Origin.HEADER, href, target, False, None, text, fault))
+    return found

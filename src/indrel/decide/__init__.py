@@ -1,0 +1,1 @@
+"""From facts to decisions: states, wants, kinds and sections of every address."""

@@ -1,0 +1,83 @@
+"""What can be reached: breadth first over the links of a snapshot, by whole frontiers (NumPy)."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from indrel.decide.site import Site
+
+Ids = npt.NDArray[np.int32]
+
+
+class LinkGraph:
+    """The links of a snapshot as arrays, ordered by source."""
+
+    def __init__(self, site: Site) -> None:
+        self.site = site
+        self.size = int(site.one("SELECT coalesce(max(id), 0) + 1 FROM address"))
+        total = int(site.one("SELECT count(*) FROM link"))
+        self.source = np.empty(total, dtype=np.int32)
+        self.target = np.empty(total, dtype=np.int32)
+        self.flags = np.empty(total, dtype=np.uint8)
+        reader: Any = site.con.execute("SELECT source, target, flags FROM link").to_arrow_reader(1 << 20)
+        at = 0
+        columns: tuple[Any, ...] = (self.source, self.target, self.flags)
+        for batch in reader:
+            end = at + batch.num_rows
+            for array, column in zip(columns, batch.columns, strict=True):
+                array[at:end] = column.to_numpy()
+            at = end
+        if not bool(np.all(self.source[:-1] <= self.source[1:])):
+            order = np.argsort(self.source, kind="stable")
+            self.source, self.target, self.flags = self.source[order], self.target[order], self.flags[order]
+        self.starts = np.searchsorted(self.source, np.arange(self.size + 1))
+
+    def reached(self, start: int, index: int, obey: bool = True) -> npt.NDArray[np.bool_]:
+        """Which addresses one crawler reaches from `start`, through pages it may read.
+
+        Redirects and zero-second refreshes are followed. Unless `obey` is false, links marked
+        nofollow, ugc or sponsored and the links of pages that say nofollow are not.
+        """
+        bit = 1 << index
+        found = self.site.con.execute(
+            f"""SELECT id, barred & {bit} > 0 AS barred, nofollow & {bit} > 0 AS nofollow,
+            CASE WHEN fold_how <> 'canonical' THEN folds_to END AS leads FROM fact
+            WHERE barred & {bit} > 0 OR nofollow & {bit} > 0 OR (fold_how IS NOT NULL AND fold_how <> 'canonical')"""
+        ).fetchnumpy()
+        ids = np.asarray(found["id"])
+        barred = np.zeros(self.size, dtype=bool)
+        barred[ids[np.asarray(found["barred"], dtype=bool)]] = True
+        silent = np.zeros(self.size, dtype=bool)
+        if obey:
+            silent[ids[np.asarray(found["nofollow"], dtype=bool)]] = True
+        leads = np.full(self.size, -1, dtype=np.int64)
+        leads[ids] = np.ma.filled(np.ma.asarray(found["leads"]).astype(np.int64), -1)
+        follows = self.flags == 0 if obey else np.ones(len(self.flags), dtype=bool)
+        seen = np.zeros(self.size, dtype=bool)
+        seen[start] = True
+        frontier = np.array([start], dtype=np.int64)
+        while len(frontier):
+            frontier = frontier[~barred[frontier]]
+            onward = leads[frontier]
+            talking = frontier[~silent[frontier]]
+            fresh = np.zeros(self.size, dtype=bool)
+            fresh[self._targets(talking, follows)] = True
+            fresh[onward[onward >= 0]] = True
+            fresh &= ~seen
+            seen |= fresh
+            frontier = np.flatnonzero(fresh)
+        return seen
+
+    def _targets(self, sources: npt.NDArray[np.int64], follows: npt.NDArray[np.bool_]) -> Ids:
+        """The targets of the followed links of some pages."""
+        begin, end = self.starts[sources], self.starts[sources + 1]
+        counts = end - begin
+        total = int(counts.sum())
+        if not total:
+            return np.empty(0, dtype=np.int32)
+        places = np.repeat(begin - np.concatenate(([0], np.cumsum(counts)[:-1])), counts) + np.arange(total)
+        found: Ids = self.target[places[follows[places]]]
+        return found

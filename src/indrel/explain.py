@@ -1,0 +1,275 @@
+"""One address, step by step: what decides its state for each crawler, so that each step can be followed by eye."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from indrel.checks.evidence import WHERE, answers, links_to, robots_line, status_text
+from indrel.core.address import split
+from indrel.core.crawlers import Crawler
+from indrel.core.model import Evidence, Finding, State, Want, listing, plural
+from indrel.core.robots import Access
+from indrel.core.robots.match import ALWAYS_ALLOWED, matching
+from indrel.decide.site import Site
+
+MOST = 20
+"""Addresses of one sort that are shown."""
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    step: str
+    outcome: str
+    evidence: tuple[Evidence, ...] = ()
+
+    def as_json(self) -> dict[str, object]:
+        return {"step": self.step, "outcome": self.outcome, "evidence": [e.as_json() for e in self.evidence]}
+
+
+@dataclass(frozen=True)
+class Explanation:
+    """What is known of one address."""
+
+    url: str
+    known: bool
+    kind: str
+    section: str
+    want: str
+    want_because: str
+    states: dict[str, str]
+    steps: dict[str, list[Step]]
+    linked_from: list[Evidence] = field(default_factory=list)
+    link_count: tuple[int, int] = (0, 0)
+    listed_in: list[Evidence] = field(default_factory=list)
+    folds_into: str | None = None
+    folded_here: list[str] = field(default_factory=list)
+    folded_count: int = 0
+    findings: list[Finding] = field(default_factory=list)
+
+    def as_json(self) -> dict[str, object]:
+        return {
+            "url": self.url,
+            "want": {"value": self.want, "rule": None, "because": self.want_because},
+            "states": self.states,
+            "steps": {name: [s.as_json() for s in steps] for name, steps in self.steps.items()},
+            "linked_from": [e.as_json() for e in self.linked_from],
+            "listed_in": [e.as_json() for e in self.listed_in],
+            "folds_into": self.folds_into,
+            "folded_here": self.folded_here,
+            "findings": [f.as_json() for f in self.findings],
+            "kind": self.kind,
+            "section": self.section,
+            "known": self.known,
+        }
+
+
+def explain(site: Site, url: str, findings: Sequence[Finding] = ()) -> Explanation:
+    """Explain an address; one that the snapshot does not know is decided by robots.txt alone."""
+    number = site.id_of(url)
+    fact = _fact(site, number)
+    states, steps = {}, {}
+    for i, crawler in enumerate(site.crawlers):
+        robots_step, allowed = robots_steps(site, url, crawler)
+        steps[crawler.token] = robots_step
+        if fact is None:
+            states[crawler.token] = State.UNREAD.value if allowed else State.BARRED.value
+            steps[crawler.token].append(Step("answer", "not read: the audit did not come across this address"))
+        else:
+            states[crawler.token] = fact["states"][i]
+            steps[crawler.token] += _page_steps(site, fact, crawler, states[crawler.token])
+        steps[crawler.token].append(Step("state", _state_words(states[crawler.token])))
+    if fact is None or number is None:
+        return Explanation(url, False, "other", site.section(url), Want.ANY, "nothing says so", states, steps)
+    return Explanation(
+        url=url,
+        known=True,
+        kind=fact["kind"],
+        section=site.section(url),
+        want=fact["want"],
+        want_because=_why_wanted(fact),
+        states=states,
+        steps=steps,
+        linked_from=links_to(site, [number], most=MOST).get(number, []),
+        link_count=(fact["followed"], fact["unfollowed"]),
+        listed_in=_listed_in(site, number),
+        folds_into=fact["folds_into"] or fact["folds_to"],
+        folded_here=_folded_here(site, number),
+        folded_count=int(site.one("SELECT count(*) FROM fact WHERE site AND folds_into = ?", [number])),
+        findings=[f for f in findings if f.url == url or url in f.also],
+    )
+
+
+def _fact(site: Site, number: int | None) -> dict[str, Any] | None:
+    if number is None:
+        return None
+    states = ", ".join(site.state_sql(i) for i in range(len(site.crawlers)))
+    columns = (
+        "id, path, status, error, media_type, tail, fold_how, html, listed, named, start, followed, unfollowed, kind"
+    )
+    row = site.rows(
+        f"""SELECT {columns}, (SELECT origin || path FROM address WHERE id = folds_to),
+        (SELECT origin || path FROM address WHERE id = folds_into), read, {site.want_sql}, [{states}]
+        FROM (SELECT *, {site.kind_sql} AS kind FROM fact WHERE id = ?)""",
+        [number],
+    )[0]
+    return dict(zip([*columns.split(", "), "folds_to", "folds_into", "read", "want", "states"], row, strict=True))
+
+
+def _why_wanted(fact: dict[str, Any]) -> str:
+    if fact["start"]:
+        return "implied: it is the start page"
+    if fact["listed"]:
+        return "implied: a sitemap puts it forward"
+    if fact["named"]:
+        return "implied: other pages name it as canonical"
+    if fact["want"] == Want.HIDE:
+        return f"implied: pages of its kind ({fact['kind']}) are nearly always junk"
+    return "nothing says so"
+
+
+def robots_steps(site: Site, url: str, crawler: Crawler) -> tuple[list[Step], bool]:
+    """The steps by which robots.txt decides an address for a crawler, and whether it may be fetched."""
+    parts = split(url)
+    host = site.robots.get(parts.origin)
+    if host is None or not host.known:
+        return [Step("robots", "robots.txt of this host is not known, so nothing is taken to be barred")], True
+    shown = Evidence("status", host.final or host.url, None, status_text(host.status, host.error))
+    via = f" after {plural(len(host.hops), 'redirect')}" if host.hops else ""
+    if host.access is Access.ALL_BARRED:
+        return [Step("robots", f"robots.txt is unreachable{via}: everything is barred", (shown,))], False
+    if host.access is Access.ALL_ALLOWED:
+        return [Step("robots", f"there is no robots.txt{via}: everything may be fetched", (shown,))], True
+    steps = [Step("robots", f"robots.txt answered{via}", (shown,))]
+    if parts.path == ALWAYS_ALLOWED:
+        return [*steps, Step("rule", "robots.txt itself may always be fetched")], True
+    rules = host.ruleset(crawler)
+    if rules.group is None:
+        return [*steps, Step("group", f"no group holds for {crawler.token}: everything may be fetched")], True
+    named = tuple(robots_line(host, line.number, line.text) for line in rules.lines)
+    how = "" if rules.group == crawler.token else f" (none names {crawler.token})"
+    steps.append(Step("group", f"the group for {rules.group} holds{how}", named))
+    hits = matching(rules.rules, parts.path)
+    if not hits:
+        return [
+            *steps,
+            Step("rule", f"none of its {plural(len(rules.rules), 'rule')} matches: it may be fetched"),
+        ], True
+    deciding, losers = hits[0], hits[1:]
+    verb = "allows" if deciding.allow else "bars"
+    beaten = f", beating {plural(len(losers), 'shorter or weaker rule')}" if losers else ""
+    evidence = tuple(robots_line(host, r.line, r.text) for r in hits[:6])
+    return [*steps, Step("rule", f"`{deciding.text}` {verb} it{beaten}", evidence)], deciding.allow
+
+
+def _page_steps(site: Site, fact: dict[str, Any], crawler: Crawler, state: str) -> list[Step]:
+    if not fact["read"]:
+        why = "barred, so it was not asked for" if state == State.BARRED else "not read in this audit"
+        return [Step("answer", why)]
+    number = fact["id"]
+    shown = answers(site, [number])[number]
+    status = status_text(fact["status"], fact["error"])
+    outcome = status + (f", {fact['media_type']}" if fact["media_type"] else "")
+    if state == State.BARRED:
+        outcome += " (read by this audit; the crawler may not)"
+    if fact["folds_to"] and fact["fold_how"] != "canonical":
+        outcome += f": leads to {fact['folds_to']}"
+        if fact["folds_into"] is None:
+            outcome += ", which never ends (a loop)"
+        elif fact["folds_into"] != fact["folds_to"]:
+            outcome += f", in the end to {fact['folds_into']}"
+    steps = [Step("answer", outcome, shown)]
+    if fact["status"] is None or fact["status"] >= 300:
+        return steps
+    return [*steps, _directive_step(site, number, crawler), _canonical_step(site, fact)]
+
+
+def _directive_step(site: Site, number: int, crawler: Crawler) -> Step:
+    rows = site.rows(
+        f"""SELECT d.origin, d.scope, d.tokens, d.void, d.in_body, d.line, d.text, {site.expired_sql}, {WHERE}
+        FROM directive d JOIN address a ON a.id = d.address JOIN answer n ON n.address = d.address
+        WHERE d.address = ? ORDER BY d.origin, d.line, d.text""",
+        [number],
+    )
+    said: list[str] = []
+    shown: list[Evidence] = []
+    for origin, scope, tokens, void, in_body, line, text, expired, where in rows:
+        if scope in crawler.scopes:
+            kind = "header" if origin else "tag"
+            shown.append(Evidence(kind, where, line, text))
+            source = (
+                ("header" if origin else "tag")
+                + (f" for {scope}" if scope else "")
+                + (" in the body" if in_body else "")
+            )
+            if void:
+                said.append(f"a {source} without effect ({void})")
+            else:
+                said += [f"{t} ({source})" for t in tokens]
+                said += ["noindex, for its date has passed"] if expired else []
+    if not rows:
+        return Step("directives", "none: it may be listed and its links followed")
+    if not shown:
+        return Step("directives", f"none for {crawler.token}")
+    return Step("directives", listing(said) or "none that has an effect", tuple(shown))
+
+
+def _canonical_step(site: Site, fact: dict[str, Any]) -> Step:
+    rows = site.rows(
+        f"""SELECT c.origin, c.line, c.text, c.fault, c.in_body, t.origin || t.path, {WHERE}
+        FROM canonical c LEFT JOIN address t ON t.id = c.target JOIN address a ON a.id = c.address
+        JOIN answer n ON n.address = c.address WHERE c.address = ? ORDER BY c.origin, c.line, c.text""",
+        [fact["id"]],
+    )
+    shown = tuple(Evidence("header" if r[0] else "canonical", r[6], r[1], r[2]) for r in rows)
+    usable = sorted({r[5] for r in rows if not r[3] and not r[4]})
+    if not rows:
+        return Step("canonical", "none: the address stands for itself")
+    if not usable:
+        why = rows[0][3] or "it stands in the body"
+        return Step("canonical", f"none that counts ({why}): the address stands for itself", shown)
+    if len(usable) > 1:
+        return Step(
+            "canonical", f"{len(usable)} different ones, so all are ignored: the address stands for itself", shown
+        )
+    if fact["fold_how"] != "canonical":
+        return Step("canonical", "names the address itself", shown)
+    end = fact["folds_into"]
+    tail = ", a loop" if end is None else f", which leads to {end}" if end != fact["folds_to"] else ""
+    return Step("canonical", f"names {fact['folds_to']}{tail}", shown)
+
+
+def _state_words(state: str) -> str:
+    words = {
+        State.BARRED: "may not be fetched; it may still be listed by its address if others link to it",
+        State.UNREAD: "may be fetched, but was not",
+        State.LOCKED: "asks for credentials",
+        State.GONE: "there is nothing there",
+        State.BROKEN: "answers with an error",
+        State.FOLDED: "another address stands for it",
+        State.HIDDEN: "may be fetched, but says noindex",
+        State.OPEN: "may be fetched and listed",
+    }
+    return f"{state}: {words[State(state)]}"
+
+
+def _listed_in(site: Site, number: int) -> list[Evidence]:
+    return [
+        Evidence("sitemap", url, line, loc if kind == "text" else f"<loc>{loc}</loc>")
+        for url, line, loc, kind in site.rows(
+            "SELECT m.url, e.line, e.loc, m.kind FROM entry e JOIN sitemap m ON m.id = e.sitemap WHERE e.address = ? "
+            f"ORDER BY m.id, e.line LIMIT {MOST}",
+            [number],
+        )
+    ]
+
+
+def _folded_here(site: Site, number: int) -> list[str]:
+    return [
+        url
+        for (url,) in site.rows(
+            f"SELECT origin || path FROM fact WHERE folds_into = ? AND id <> ? ORDER BY 1 LIMIT {MOST}",
+            [number, number],
+        )
+    ]

@@ -1,0 +1,1 @@
+"""From octets to rows: what every source shares when it fills a snapshot."""

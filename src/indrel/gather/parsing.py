@@ -1,0 +1,257 @@
+"""Pages are parsed in worker processes, a batch at a time, under a time and memory guard.
+
+A page that kills or stalls its worker is a fact ("could not be parsed"), not the end of the audit:
+the worker is replaced and the rest of its batch is parsed page by page.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import multiprocessing as mp
+import os
+import pickle
+import queue
+import signal
+import sys
+import threading
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from multiprocessing.connection import Connection
+from pathlib import Path
+from typing import Any, NamedTuple
+
+import pyarrow as pa
+
+from indrel.core import crawlers
+from indrel.core.address import Joiner
+from indrel.core.page.facts import Directive, PageFacts, header_canonicals, header_directives
+from indrel.core.page.html import read_page
+
+PAGE_SECONDS = 15.0
+"""How long one page may take."""
+
+MEMORY = 4 << 30
+"""Address space of one worker, in bytes."""
+
+MAX_PAGE = 10 << 20
+"""Octets of one page that are read."""
+
+
+class PageTask(NamedTuple):
+    """One page to parse: its octets, or the file they are in, and the headers that bear on it."""
+
+    page: int
+    url: str
+    data: bytes | str
+    charset: str | None = None
+    robots_headers: tuple[str, ...] = ()
+    link_headers: tuple[str, ...] = ()
+
+
+@dataclass
+class Parsed:
+    """Rows of a batch, addresses as positions in `urls`.
+
+    `links` is an Arrow stream of source (page number), target, flags, line, text; the other rows
+    begin with their page's number and are laid out as the snapshot's tables.
+    """
+
+    urls: list[str] = field(default_factory=list)
+    pages: list[tuple[Any, ...]] = field(default_factory=list)
+    directives: list[tuple[Any, ...]] = field(default_factory=list)
+    canonicals: list[tuple[Any, ...]] = field(default_factory=list)
+    resources: list[tuple[Any, ...]] = field(default_factory=list)
+    alternates: list[tuple[Any, ...]] = field(default_factory=list)
+    links: bytes = b""
+
+
+LINK_SCHEMA = pa.schema(
+    [
+        ("source", pa.int32()),
+        ("target", pa.int32()),
+        ("flags", pa.uint8()),
+        ("line", pa.int32()),
+        ("text", pa.string()),
+    ]
+)
+
+
+def directive_row(page: int, one: Directive) -> tuple[Any, ...]:
+    """A directive as a row of the snapshot's table."""
+    tokens = one.tokens
+    return (
+        page, int(one.origin), one.scope, tokens.noindex, tokens.nofollow, list(tokens.known),
+        [text for text, _ in tokens.faults], [fault for _, fault in tokens.faults],
+        tokens.expires.isoformat() if tokens.expires else None, one.void, one.in_body, one.line, one.text,
+    )  # fmt: skip
+
+
+class _Batch:
+    """Turns page facts into rows."""
+
+    def __init__(self) -> None:
+        self.out = Parsed()
+        self._positions: dict[str, int] = {}
+        self._columns: tuple[list[Any], ...] = ([], [], [], [], [])
+
+    def at(self, url: str | None) -> int | None:
+        """The position of an address in `urls`."""
+        if url is None:
+            return None
+        found = self._positions.get(url)
+        if found is None:
+            found = self._positions[url] = len(self.out.urls)
+            self.out.urls.append(url)
+        return found
+
+    def add(self, task: PageTask, facts: PageFacts) -> None:
+        page, out = task.page, self.out
+        out.pages.append(
+            (
+                page, facts.title, facts.base, facts.charset, facts.head_end, facts.head_end_line,
+                self.at(facts.refresh_to), facts.refresh_line, facts.refresh_text, facts.text_hash, facts.text_length,
+                facts.excerpt, facts.problem,
+            )
+        )  # fmt: skip
+        for one in [*facts.directives, *header_directives(list(task.robots_headers))]:
+            out.directives.append(directive_row(page, one))
+        for link in [*facts.canonicals, *header_canonicals(list(task.link_headers), task.url)]:
+            row = (page, int(link.origin), link.href, self.at(link.url), link.fault, link.in_body, link.line, link.text)
+            out.canonicals.append(row)
+        for rows, references in ((out.resources, facts.resources), (out.alternates, facts.alternates)):
+            rows.extend((page, self.at(r.url), r.kind, r.line, r.text) for r in references)
+        sources, targets, flags, lines, texts = self._columns
+        for anchor in facts.links:
+            sources.append(page)
+            targets.append(self.at(anchor.url))
+            flags.append(int(anchor.flags))
+            lines.append(anchor.line)
+            texts.append(anchor.text)
+
+    def done(self) -> Parsed:
+        table = pa.Table.from_arrays(
+            [pa.array(c, type=f.type) for c, f in zip(self._columns, LINK_SCHEMA, strict=True)], schema=LINK_SCHEMA
+        )
+        sink = pa.BufferOutputStream()
+        with pa.ipc.new_stream(sink, LINK_SCHEMA) as writer:
+            writer.write_table(table)
+        self.out.links = sink.getvalue().to_pybytes()
+        return self.out
+
+
+def parse_batch(tasks: Sequence[PageTask], joiner: Joiner) -> Parsed:
+    """Parse pages one after the other."""
+    batch = _Batch()
+    for task in tasks:
+        batch.add(task, _read(task, joiner))
+    return batch.done()
+
+
+def _read(task: PageTask, joiner: Joiner) -> PageFacts:
+    data = task.data
+    if isinstance(data, str):
+        try:
+            with Path(data).open("rb") as file:
+                data = file.read(MAX_PAGE)
+        except OSError as error:
+            return PageFacts(problem=f"could not be read: {error.strerror}")
+    return read_page(data, task.url, task.charset, joiner, crawlers.is_known)
+
+
+def _serve(connection: Connection) -> None:
+    """A worker's life: read batches, answer, until the other side closes."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    if sys.platform == "linux":
+        import resource
+
+        with contextlib.suppress(ValueError, OSError):
+            resource.setrlimit(resource.RLIMIT_AS, (MEMORY, MEMORY))
+    joiner = Joiner()
+    while True:
+        try:
+            tasks = pickle.loads(connection.recv_bytes())
+        except (EOFError, OSError):
+            os._exit(0)
+        try:
+            answer = pickle.dumps(parse_batch(tasks, joiner), protocol=5)
+        except MemoryError:
+            os._exit(1)
+        connection.send_bytes(answer)
+
+
+class _Worker:
+    def __init__(self, first: bool) -> None:
+        # Forking is quick and safe only before this process has threads; later workers start afresh.
+        forks = first and sys.platform == "linux" and threading.active_count() == 1
+        context: Any = mp.get_context("fork" if forks else "spawn")
+        self.connection, theirs = context.Pipe()
+        self.process = context.Process(target=_serve, args=(theirs,), daemon=True)
+        self.process.start()
+        theirs.close()
+
+    def ask(self, tasks: Sequence[PageTask], seconds: float) -> Parsed | None:
+        """The rows of a batch, or None where the worker died or took too long."""
+        try:
+            self.connection.send_bytes(pickle.dumps(list(tasks), protocol=5))
+            if not self.connection.poll(seconds):
+                return None
+            answer: Parsed = pickle.loads(self.connection.recv_bytes())
+            return answer
+        except (EOFError, OSError):
+            return None
+
+    def end(self) -> None:
+        self.connection.close()
+        self.process.kill()
+        self.process.join()
+
+
+class ParserPool:
+    """Worker processes; `parse` may be called from several threads, one batch a worker at a time."""
+
+    def __init__(self, size: int | None = None, page_seconds: float = PAGE_SECONDS) -> None:
+        self.size = size or max(1, min(8, os.cpu_count() or 1))
+        self.page_seconds = page_seconds
+        self._free: queue.SimpleQueue[_Worker] = queue.SimpleQueue()
+        self._all = [_Worker(first=True) for _ in range(self.size)]
+        for worker in self._all:
+            self._free.put(worker)
+
+    def parse(self, tasks: Sequence[PageTask]) -> list[Parsed]:
+        """Parse a batch; waits for a free worker."""
+        worker = self._free.get()
+        try:
+            answer = worker.ask(tasks, self.page_seconds if len(tasks) == 1 else self.page_seconds * 2)
+            if answer is not None:
+                return [answer]
+            worker = self._replace(worker)
+            if len(tasks) == 1:
+                return [_unparsed(tasks[0])]
+            answers = []
+            for task in tasks:
+                answer = worker.ask([task], self.page_seconds)
+                if answer is None:
+                    worker = self._replace(worker)
+                    answer = _unparsed(task)
+                answers.append(answer)
+            return answers
+        finally:
+            self._free.put(worker)
+
+    def _replace(self, worker: _Worker) -> _Worker:
+        worker.end()
+        self._all.remove(worker)
+        fresh = _Worker(first=False)
+        self._all.append(fresh)
+        return fresh
+
+    def close(self) -> None:
+        for worker in self._all:
+            worker.end()
+
+
+def _unparsed(task: PageTask) -> Parsed:
+    """The facts of a page that its worker did not survive: what its headers say."""
+    batch = _Batch()
+    batch.add(task, PageFacts(problem="could not be parsed: it took too much time or memory"))
+    return batch.done()

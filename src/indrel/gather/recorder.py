@@ -1,0 +1,161 @@
+"""Numbers addresses, turns parsed batches into the snapshot's rows, commits as it goes."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterable, Sequence
+from datetime import UTC, datetime
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+
+from indrel.core.address import site_key
+from indrel.core.sitemap import Entry
+from indrel.gather.parsing import LINK_SCHEMA, Parsed
+from indrel.snapshot import SnapshotWriter
+from indrel.snapshot.schema import ARROW
+
+COMMIT_ROWS = 200_000
+COMMIT_SECONDS = 0.5
+
+
+def now() -> str:
+    """The time as snapshots write it."""
+    return datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+
+
+class Recorder:
+    """Everything a source learns goes through here.
+
+    `hosts` are the hosts of the site as `site_key` gives them; an address elsewhere is kept only as
+    a target.
+    """
+
+    def __init__(self, writer: SnapshotWriter, hosts: Iterable[str]) -> None:
+        self.writer = writer
+        self.hosts = set(hosts)
+        self._ids: dict[str, int] = {}
+        self._site: dict[str, bool] = {}
+        self._committed = time.monotonic()
+        self.pages = 0
+        self.sitemaps = 0
+
+    def load(self) -> None:
+        """Take up the addresses of a snapshot that is being resumed."""
+        con = self.writer.con
+        cursor = con.execute("SELECT origin || path, id FROM address")
+        while rows := cursor.fetchmany(50_000):
+            self._ids.update(rows)
+        self.pages = int(con.execute("SELECT count(*) FROM page").fetchall()[0][0])
+        self.sitemaps = int(con.execute("SELECT coalesce(max(id) + 1, 0) FROM sitemap").fetchall()[0][0])
+
+    def on_site(self, url: str) -> bool:
+        origin = url[: url.index("/", 8)]
+        found = self._site.get(origin)
+        if found is None:
+            found = self._site[origin] = site_key(url) in self.hosts
+        return found
+
+    def __len__(self) -> int:
+        return len(self._ids)
+
+    def known(self, url: str) -> int | None:
+        return self._ids.get(url)
+
+    def id(self, url: str) -> int:
+        """The number of an address, new or known."""
+        found = self._ids.get(url)
+        if found is None:
+            found = self._ids[url] = len(self._ids)
+            slash = url.index("/", 8)
+            self.writer.add("address", [(found, url[:slash], url[slash:], self.on_site(url))])
+        return found
+
+    def answer_row(
+        self,
+        url: str,
+        status: int | None,
+        *,
+        error: str | None = None,
+        media_type: str = "",
+        target: str | None = None,
+        location: str | None = None,
+        octets: int = 0,
+        cut: bool = False,
+        last_modified: str | None = None,
+        file: str | None = None,
+    ) -> tuple[Any, ...]:
+        """What an address answered, as a row of the snapshot's table; its first value is the address's number."""
+        number = self.id(url)
+        to = self.id(target) if target else None
+        return (number, status, error, media_type, to, location, octets, cut, last_modified, now(), file)
+
+    def parsed(self, batch: Parsed) -> list[str]:
+        """Keep a parsed batch; give the page addresses on the site that it mentions (resources are not)."""
+        numbers: npt.NDArray[np.int32] = np.fromiter(map(self.id, batch.urls), dtype=np.int32, count=len(batch.urls))
+
+        def put(table: str, rows: Sequence[tuple[Any, ...]], at: int) -> None:
+            """Rows whose column `at` is a position become rows with the address's number."""
+            self.writer.add(table, [self._numbered(row, at, numbers) for row in rows])
+
+        put("page", batch.pages, 6)
+        self.writer.add("directive", batch.directives)
+        put("canonical", batch.canonicals, 3)
+        put("resource", batch.resources, 1)
+        put("alternate", batch.alternates, 1)
+        links = pa.ipc.open_stream(batch.links).read_all()
+        mentioned: set[int] = set()
+        if links.num_rows:
+            positions = links.column("target").to_numpy()
+            target = numbers[positions]
+            links = links.set_column(1, LINK_SCHEMA.field("target"), pa.array(target))
+            self.writer.add_arrow("link", links.cast(ARROW["link"]))
+            mentioned.update(np.unique(positions).tolist())
+        mentioned.update(row[6] for row in batch.pages if row[6] is not None)
+        mentioned.update(row[3] for row in batch.canonicals if row[3] is not None)
+        mentioned.update(row[1] for row in batch.alternates)
+        self.pages += len(batch.pages)
+        return [batch.urls[i] for i in sorted(mentioned) if self.on_site(batch.urls[i])]
+
+    @staticmethod
+    def _numbered(row: tuple[Any, ...], at: int, numbers: npt.NDArray[np.int32]) -> tuple[Any, ...]:
+        position = row[at]
+        return row if position is None else (*row[:at], int(numbers[position]), *row[at + 1 :])
+
+    def sitemap_number(self) -> int:
+        self.sitemaps += 1
+        return self.sitemaps - 1
+
+    def entries(self, sitemap: int, entries: Iterable[Entry], addresses: Iterable[str | None]) -> None:
+        """Keep a sitemap's entries beside their normalised addresses."""
+        self.writer.add(
+            "entry",
+            [
+                (
+                    sitemap, self.id(url) if url else None, e.loc, e.line, e.column, e.lastmod, e.changefreq, e.priority,
+                )
+                for e, url in zip(entries, addresses, strict=True)
+            ],
+        )  # fmt: skip
+
+    def commit(self, force: bool = False) -> None:
+        """Make what was gathered lasting, if enough of it or enough time has come together."""
+        due = time.monotonic() - self._committed > COMMIT_SECONDS
+        if force or due or self.writer.pending > COMMIT_ROWS:
+            self.writer.commit()
+            self._committed = time.monotonic()
+
+    def finish(self, complete: bool, because: str | None) -> None:
+        """Gathering has ended: stage what later questions all need, and say how it ended."""
+        self.writer.commit()
+        con = self.writer.con
+        con.execute("BEGIN")
+        con.execute("DELETE FROM inlink")
+        con.execute(
+            """INSERT INTO inlink SELECT target, count(*) FILTER (flags = 0), count(*) FILTER (flags > 0),
+            coalesce(min(source) FILTER (flags = 0), min(source)) FROM link GROUP BY target"""
+        )
+        con.execute("COMMIT")
+        self.writer.set_meta(complete=complete, incomplete_because=because, finished=now())

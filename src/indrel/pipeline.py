@@ -1,0 +1,183 @@
+"""The only place that knows all stages: source to facts to snapshot to verdict."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
+from datetime import UTC, datetime
+from pathlib import Path
+
+from indrel.checks import judge
+from indrel.core import crawlers
+from indrel.core.address import normalise, origin_of, site_key, split
+from indrel.core.model import Verdict
+from indrel.decide.site import Site
+from indrel.errors import AuditCutShort, IndrelError, InputError, Interrupted, SnapshotError, UsageError
+from indrel.gather.parsing import ParserPool
+from indrel.gather.recorder import Recorder, now
+from indrel.snapshot import Snapshot, SnapshotWriter
+from indrel.sources.options import GatherOptions
+
+RUNS = "indrel-runs"
+SUFFIX = ".indrel"
+
+
+@dataclass(frozen=True)
+class Gathered:
+    """Where the facts are kept, and what cut the gathering short, if anything did."""
+
+    snapshot: Path
+    cut_short: IndrelError | None = None
+
+
+def source_kind(source: str) -> str:
+    """`site`, `folder` or `snapshot`: what was named. Raises UsageError where it is none of them."""
+    if source.startswith(("http://", "https://")):
+        if normalise(source) is None:
+            raise UsageError(f"{source} is not an address: write it as https://www.sarnfell.example/")
+        return "site"
+    path = Path(source)
+    if path.is_dir():
+        return "folder"
+    if path.is_file():
+        return "snapshot"
+    if re.match(r"^[a-z][a-z0-9+.-]*://", source, re.IGNORECASE):
+        raise UsageError(f"{source} cannot be audited: give an http or https address, a folder or a snapshot")
+    raise InputError(f"{source} is neither a folder, a file nor an address (addresses begin with http:// or https://)")
+
+
+def new_snapshot_path(host: str, folder: Path | None = None) -> Path:
+    stamp = datetime.now(UTC).strftime("%Y%m%dT%H%M%SZ")
+    return (folder or Path(RUNS)) / f"{re.sub(r'[^A-Za-z0-9.-]', '_', host)}-{stamp}{SUFFIX}"
+
+
+def newest_snapshot(folder: Path | None = None, host: str | None = None) -> Path:
+    """The newest snapshot kept by `indrel audit` (of a host, if one is given)."""
+    where = folder or Path(RUNS)
+    prefix = re.sub(r"[^A-Za-z0-9.-]", "_", host) + "-" if host else ""
+    found = [p for p in where.glob(f"*{SUFFIX}") if p.name.startswith(prefix)]
+    if not found:
+        raise SnapshotError(f"no snapshot in {where}/: run `indrel audit ADDRESS` first, or name a snapshot")
+    return max(found, key=lambda p: (p.stat().st_mtime_ns, p.name))
+
+
+def gather(source: str, options: GatherOptions, snapshot: Path | None = None, resume: bool = False) -> Gathered:
+    """Read a site or a folder into a snapshot.
+
+    What cuts the gathering short is given back beside the snapshot, in which everything gathered
+    until then is kept. Raises UsageError where nothing can be gathered at all.
+    """
+    pool = ParserPool()
+    try:
+        if source_kind(source) == "site":
+            return _gather_site(source, options, snapshot, resume, pool)
+        return _gather_folder(Path(source), options, snapshot, pool)
+    finally:
+        pool.close()
+
+
+def _begin(path: Path, kind: str, location: str, options: GatherOptions, base: str) -> SnapshotWriter:
+    writer = SnapshotWriter(path)
+    writer.set_meta(
+        source={"kind": kind, "location": location},
+        base=base,
+        started=now(),
+        finished=None,
+        complete=False,
+        incomplete_because="the audit was broken off",
+        crawlers=[c.token for c in options.crawlers],
+        hosts=sorted({site_key(base), *options.hosts}),
+        follow_links=options.follow_links,
+        read_barred=options.read_barred,
+    )
+    return writer
+
+
+def _gather_site(
+    source: str, options: GatherOptions, snapshot: Path | None, resume: bool, pool: ParserPool
+) -> Gathered:
+    from indrel.sources.site import LiveSite
+
+    start = normalise(source)
+    assert start is not None
+    host = split(start).host
+    if resume:
+        path = snapshot or newest_snapshot(host=host)
+        writer = SnapshotWriter(path, resume=True)
+        if writer.meta.get("base") != start:
+            raise UsageError(f"{path} is an audit of {writer.meta.get('base')}: resume it with that address")
+    else:
+        path = snapshot or new_snapshot_path(host)
+        writer = _begin(path, "site", start, options, start)
+    with writer:
+        recorder = Recorder(writer, [site_key(start), *options.hosts])
+        site = LiveSite(start, recorder, pool, options)
+        cut: IndrelError | None = None
+        try:
+            site.gather()
+        except (AuditCutShort, Interrupted) as error:
+            cut = error
+        because = str(cut) if cut else None
+        if site.limit_hit and not cut:
+            because = f"--limit {options.limit} was reached"
+        elif not options.follow_links and not cut:
+            because = "links were not followed (--no-follow-links)"
+        recorder.finish(because is None, because)
+    return Gathered(path, cut)
+
+
+def _gather_folder(folder: Path, options: GatherOptions, snapshot: Path | None, pool: ParserPool) -> Gathered:
+    from indrel.sources.folder import STAND_IN, Folder, find_base, list_files
+
+    base = normalise(options.base) if options.base else find_base(folder, list_files(folder))
+    if options.base and base is None:
+        raise UsageError(f"--base {options.base} is not an address: write it as https://www.sarnfell.example/")
+    if base is None:
+        base = STAND_IN
+        options.progress.note(f"nothing names the address of {folder}: it is shown as {STAND_IN} (say --base ADDRESS)")
+    if not base.endswith("/"):
+        base += "/"
+    path = snapshot or new_snapshot_path(split(base).host)
+    existed = path.exists()
+    writer = _begin(path, "folder", str(folder), options, base)
+    try:
+        with writer:
+            recorder = Recorder(writer, [site_key(base), *options.hosts])
+            source = Folder(folder, base, recorder, pool, options)
+            cut: IndrelError | None = None
+            try:
+                source.gather()
+            except Interrupted as error:
+                cut = error
+            because = str(cut) if cut else f"--limit {options.limit} was reached" if source.limit_hit else None
+            recorder.finish(because is None, because)
+    except InputError:
+        if not existed:
+            path.unlink(missing_ok=True)
+        raise
+    return Gathered(path, cut)
+
+
+def examine(path: Path, names: Iterable[str] | None = None) -> tuple[Site, Verdict]:
+    """Decide and check a snapshot, for the crawlers named or those it was gathered for."""
+    site = open_site(path, names)
+    return site, judge(site)
+
+
+def open_site(path: Path, names: Iterable[str] | None = None) -> Site:
+    snapshot = Snapshot(path)
+    chosen = crawlers.resolve(names if names else snapshot.meta.get("crawlers") or crawlers.DEFAULT)
+    return Site(snapshot, chosen)
+
+
+def with_limits(options: GatherOptions, **changes: object) -> GatherOptions:
+    return replace(options, **changes)  # type: ignore[arg-type]
+
+
+def page_address(text: str, site: Site) -> str:
+    """The address a user means: whole, or a path on the snapshot's site."""
+    url = normalise(text) if "://" in text else normalise(text if text.startswith("/") else "/" + text, site.base)
+    if url is None:
+        raise UsageError(f"{text} is not an address: give one in full, or its path on {origin_of(site.base)}")
+    return url

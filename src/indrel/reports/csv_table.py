@@ -1,0 +1,38 @@
+"""Findings as CSV (RFC 4180), one a row; texts that a spreadsheet would run as formulas are disarmed."""
+
+from __future__ import annotations
+
+import csv
+import io
+
+from indrel.core.model import Finding, Verdict
+from indrel.decide.site import Site
+
+COLUMNS = (
+    "severity", "class", "check", "cause", "section", "url", "crawlers", "message", "evidence_kind", "evidence_where",
+    "evidence_line", "evidence_text", "more_evidence", "also",
+)  # fmt: skip
+
+
+def disarm(text: str) -> str:
+    """Put an apostrophe before what a spreadsheet takes for a formula."""
+    return "'" + text if text[:1] in ("=", "+", "-", "@", "\t", "\r") else text
+
+
+def row(finding: Finding) -> list[str]:
+    first = finding.evidence[0] if finding.evidence else None
+    more = " | ".join(f"{e.where}:{e.line or ''} {e.text}" for e in finding.evidence[1:])
+    values = [
+        finding.severity.word, finding.cls.value, finding.check, finding.cause, finding.section, finding.url,
+        " ".join(finding.crawlers), finding.message, first.kind if first else "", first.where if first else "",
+        str(first.line or "") if first else "", first.text if first else "", more, " ".join(finding.also),
+    ]  # fmt: skip
+    return [disarm(v) for v in values]
+
+
+def render(verdict: Verdict, site: Site) -> bytes:
+    out = io.StringIO(newline="")
+    writer = csv.writer(out, lineterminator="\r\n")
+    writer.writerow(COLUMNS)
+    writer.writerows(row(f) for f in verdict.findings)
+    return out.getvalue().encode("utf-8", "backslashreplace")

@@ -1,0 +1,39 @@
+"""The verdict as JSON, schema 1: keys are only ever added."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from indrel import __version__
+from indrel.core.model import Severity, Verdict
+from indrel.decide.site import Site
+
+SCHEMA = 1
+
+
+def document(verdict: Verdict) -> dict[str, Any]:
+    """The whole document as plain values."""
+    doc: dict[str, Any] = {
+        "indrel": __version__,
+        "schema": SCHEMA,
+        "source": verdict.source,
+        "complete": verdict.complete,
+        "incomplete_because": verdict.incomplete_because,
+        "crawlers": list(verdict.crawlers),
+        "counts": {
+            "addresses": verdict.addresses,
+            "states": verdict.states,
+            "findings": {s.word: verdict.count(s) for s in Severity},
+        },
+        "skipped_checks": [{"check": s.check, "because": s.because} for s in verdict.skipped],
+        "causes": [c.as_json() for c in verdict.causes],
+        "findings": [f.as_json() for f in verdict.findings],
+    }
+    if verdict.crashed:
+        doc["crashed_checks"] = [{"check": s.check, "because": s.because} for s in verdict.crashed]
+    return doc
+
+
+def render(verdict: Verdict, site: Site) -> bytes:
+    return (json.dumps(document(verdict), ensure_ascii=False, indent=1) + "\n").encode("utf-8", "backslashreplace")

@@ -1,0 +1,31 @@
+"""Site texts made safe for a terminal."""
+
+from __future__ import annotations
+
+import re
+import unicodedata
+
+_UNSAFE = re.compile(r"[\x00-\x1f\x7f-\x9f\u200e\u200f\u202a-\u202e\u2066-\u2069\u061c\ufeff\u2028\u2029\ud800-\udfff]")
+
+
+def safe(text: str) -> str:
+    """Control characters, marks that change the writing direction and lone surrogates become visible escapes."""
+    return _UNSAFE.sub(lambda m: f"\\u{ord(m[0]):04x}" if ord(m[0]) > 255 else f"\\x{ord(m[0]):02x}", text)
+
+
+def width(text: str) -> int:
+    """Columns that a text takes in a terminal."""
+    return sum(0 if unicodedata.combining(c) else 2 if unicodedata.east_asian_width(c) in "WF" else 1 for c in text)
+
+
+def clip(text: str, columns: int) -> str:
+    """A text cut to a number of columns, an ellipsis in place of what is cut."""
+    if width(text) <= columns:
+        return text
+    kept, used = [], 0
+    for character in text:
+        used += width(character)
+        if used > columns - 1:
+            break
+        kept.append(character)
+    return "".join(kept) + "…"

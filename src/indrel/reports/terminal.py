@@ -1,0 +1,210 @@
+"""The verdict for a terminal: what is wrong in one sentence, what to do first, then every cause."""
+
+from __future__ import annotations
+
+import textwrap
+from collections import Counter
+from collections.abc import Iterable
+
+from rich.console import Console
+from rich.text import Text
+
+from indrel.core.address import split
+from indrel.core.model import Cause, CheckClass, Evidence, Severity, State, Verdict, listing, plural
+from indrel.reports.plain import clip, safe, width
+
+STYLES = {Severity.STOP: "bold red", Severity.FIX: "bold yellow", Severity.ASK: "bold cyan", Severity.NOTE: "bold"}
+STATE_STYLES = {
+    State.OPEN: "green", State.HIDDEN: "cyan", State.FOLDED: "blue", State.BARRED: "magenta", State.UNREAD: "dim",
+    State.LOCKED: "yellow", State.GONE: "red", State.BROKEN: "red",
+}  # fmt: skip
+HEADINGS = {
+    Severity.STOP: "Stop for these first",
+    Severity.FIX: "To fix",
+    Severity.ASK: "To ask: is it meant?",
+    Severity.NOTE: "To note",
+}
+CLASS_WORDS = {
+    CheckClass.BLOCKED: "wrongly blocked",
+    CheckClass.EXPOSED: "wrongly exposed",
+    CheckClass.CONFLICT: "in conflict",
+    CheckClass.FLAW: "faulty",
+}
+NARROW = 60
+FEW = {Severity.STOP: 20, Severity.FIX: 25, Severity.ASK: 8, Severity.NOTE: 0}
+"""Causes shown in full unless all are asked for; the others get a line each."""
+
+
+def host_of(verdict: Verdict) -> str:
+    location = str(verdict.source["location"])
+    return split(location).host if "://" in location else location
+
+
+def sentence(verdict: Verdict) -> str:
+    """The verdict in one sentence."""
+    host = host_of(verdict)
+    grave = [f for f in verdict.findings if f.severity in (Severity.STOP, Severity.FIX)]
+    checked = plural(verdict.addresses, "address")
+    if not grave:
+        rest = [
+            plural(verdict.count(s), f"finding to {s.word}", f"findings to {s.word}")
+            for s in (Severity.ASK, Severity.NOTE)
+        ]
+        softer = f"; {listing(rest)}" if verdict.findings else ""
+        return f"{host}: nothing to fix in {checked}{softer}."
+    classes = Counter(f.cls for f in grave)
+    parts = [f"{classes[c]:,} {words}" for c, words in CLASS_WORDS.items() if classes[c]]
+    causes = sum(1 for c in verdict.causes if c.severity in (Severity.STOP, Severity.FIX))
+    return f"{host}: {listing(parts)}, from {plural(causes, 'cause')}, in {checked}."
+
+
+class Terminal:
+    """Writes to one console. Everything from the site passes through `safe`."""
+
+    def __init__(self, console: Console) -> None:
+        self.console = console
+        self.width = max(NARROW, min(console.width, 120))
+
+    def line(self, text: str = "", style: str = "", indent: int = 0, hang: int = 0) -> None:
+        """One paragraph, wrapped, with further lines hanging."""
+        lines = textwrap.wrap(
+            safe(text), self.width - indent, break_long_words=True, break_on_hyphens=False,
+            subsequent_indent=" " * hang,
+        ) or [""]  # fmt: skip
+        for one in lines:
+            self.console.print(Text(" " * indent + one, style=style), soft_wrap=True)
+
+    def pieces(self, *pieces: tuple[str, str]) -> None:
+        """One line of styled pieces, cut to the width."""
+        text = Text()
+        room = self.width
+        for content, style in pieces:
+            shown = clip(safe(content), room)
+            text.append(shown, style)
+            room -= width(shown)
+            if room <= 0:
+                break
+        self.console.print(text, soft_wrap=True)
+
+    # ---------------------------------------------------------------- the whole verdict
+
+    def verdict(self, verdict: Verdict, origin: str, everything: bool = False) -> None:
+        """Print it all: sentence, first thing to do, states, causes by severity, what was left out."""
+        self.line(sentence(verdict), "bold")
+        if not verdict.complete:
+            self.line(f"Not complete: {verdict.incomplete_because}.", "bold yellow")
+        for crash in verdict.crashed:
+            self.line(f"The check {crash.check} crashed ({crash.because}): its findings are missing.", "bold red")
+        first = next((c for c in verdict.causes if c.severity in (Severity.STOP, Severity.FIX)), None)
+        if first:
+            self.line(f"First: {first.mend} ({first.id}, {first.check})", hang=7)
+        self.console.print()
+        self.states(verdict)
+        for severity in Severity:
+            self._causes([c for c in verdict.causes if c.severity is severity], severity, origin, everything)
+        self._left_out(verdict)
+
+    def states(self, verdict: Verdict) -> None:
+        """How many addresses are in each state, a line for all crawlers that see the same."""
+        groups: dict[tuple[tuple[str, int], ...], list[str]] = {}
+        for crawler, counts in verdict.states.items():
+            groups.setdefault(tuple(counts.items()), []).append(crawler)
+        label = max((width(", ".join(names)) for names in groups.values()), default=0)
+        for seen, names in groups.items():
+            pieces = [(f"{', '.join(names):<{label}}", "bold")]
+            for state, count in sorted(seen, key=lambda pair: list(State).index(State(pair[0])), reverse=True):
+                pieces.append((f"   {state} {count:,}", STATE_STYLES[State(state)]))
+            self.pieces(*pieces)
+
+    def _causes(self, causes: list[Cause], severity: Severity, origin: str, everything: bool) -> None:
+        if not causes:
+            return
+        findings = sum(c.count for c in causes)
+        self.console.print()
+        self.pieces((HEADINGS[severity], STYLES[severity]), (f"  {_counted(len(causes), findings)}", "dim"))
+        full = len(causes) if everything else FEW[severity]
+        for cause in causes[:full]:
+            self.cause(cause, origin)
+        for cause in causes[full:]:
+            self.pieces(
+                (f"  {cause.id:<5}", "dim"),
+                (f"{cause.check:<24}", ""),
+                (f"{cause.section:<14} ", "dim"),
+                (cause.summary, ""),
+            )
+
+    def cause(self, cause: Cause, origin: str) -> None:
+        """One cause: its name, what it is, the line that does it, the mend, some addresses."""
+        count = f"  {cause.count:,} ×" if cause.count > 1 else ""
+        pieces = [
+            (f"  {cause.id:<5}", "dim"),
+            (cause.check, STYLES[cause.severity]),
+            (f"  {cause.section}", ""),
+            (count, "bold"),
+        ]
+        self.pieces(*pieces)
+        example = cause.findings[0]
+        self.line(example.message if cause.count == 1 else cause.summary, indent=7, hang=2)
+        if cause.count == 1:
+            self.pieces(("       at    ", "dim"), (example.url, ""))
+        for evidence in example.evidence[:3]:
+            self.evidence(evidence, origin)
+        if cause.count > 1:
+            self._examples([f.url for f in cause.findings], origin)
+        self.line(f"mend  {cause.mend}", "green", indent=7, hang=6)
+
+    def evidence(self, evidence: Evidence, origin: str, indent: int = 7) -> None:
+        where = short(evidence.where, origin)
+        if evidence.line:
+            where += f":{evidence.line}"
+        self.pieces((" " * indent + "by    ", "dim"), (where, ""), ("  ", ""), (evidence.text, "bold"))
+
+    def _examples(self, urls: list[str], origin: str) -> None:
+        shown = [short(u, origin) for u in urls[:3]]
+        more = f" and {len(urls) - 3:,} more" if len(urls) > 3 else ""
+        self.pieces(("       at    ", "dim"), (", ".join(shown) + more, ""))
+
+    def _left_out(self, verdict: Verdict) -> None:
+        if not verdict.skipped:
+            return
+        reasons: dict[str, list[str]] = {}
+        for one in verdict.skipped:
+            reasons.setdefault(one.because, []).append(one.check)
+        self.console.print()
+        for because, names in reasons.items():
+            self.line(f"Left out: {', '.join(names)} ({because}).", "dim", hang=10)
+
+
+def _counted(causes: int, findings: int) -> str:
+    return (
+        plural(causes, "cause") if causes == findings else f"{plural(causes, 'cause')}, {plural(findings, 'finding')}"
+    )
+
+
+def short(url: str, origin: str) -> str:
+    """An address without the site's own origin."""
+    return url[len(origin) :] if url.startswith(origin + "/") else url
+
+
+def table(
+    terminal: Terminal, heads: Iterable[str], rows: list[list[str]], styles: dict[str, str] | None = None
+) -> None:
+    """Aligned columns; the widest gives way where the width does not suffice. `styles` colour cells by their text."""
+    titles = list(heads)
+    cells = [[safe(c) for c in row] for row in rows]
+    widths = [max([width(t), *(width(row[i]) for row in cells)]) for i, t in enumerate(titles)]
+    over = sum(widths) + 2 * (len(widths) - 1) - terminal.width
+    while over > 0:
+        widest = max(range(len(widths)), key=widths.__getitem__)
+        cut = min(over, max(1, widths[widest] - sorted(widths)[-2] if len(widths) > 1 else over))
+        if widths[widest] - cut < 8:
+            break
+        widths[widest] -= cut
+        over -= cut
+    for row, style in [(titles, "bold"), *((r, "") for r in cells)]:
+        text = Text()
+        for i, (cell, columns) in enumerate(zip(row, widths, strict=True)):
+            shown = clip(cell, columns)
+            pad = " " * (columns - width(shown) + 2) if i < len(row) - 1 else ""
+            text.append(shown + pad, style or (styles or {}).get(cell, ""))
+        terminal.console.print(text, soft_wrap=True)

@@ -1,0 +1,93 @@
+"""The snapshot's tables, defined once: DuckDB's definition and Arrow's are made from these.
+
+Addresses are normalised, numbered once and referred to by number everywhere else; texts as written
+stand beside them where they are evidence. Facts only: whatever can be decided again is not kept.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pyarrow as pa
+
+VERSION = 1
+
+TABLES: dict[str, dict[str, str]] = {
+    # JSON values by name: schema, source, started, finished, complete, crawlers ...
+    "meta": {"name": "VARCHAR", "value": "VARCHAR"},
+    # every address met; `path` has the query; `site` says whether its host is audited
+    "address": {"id": "INTEGER", "origin": "VARCHAR", "path": "VARCHAR", "site": "BOOLEAN"},
+    # one answer an address; status null: none came (`error` says why); `target` where it redirects to
+    "answer": {
+        "address": "INTEGER", "status": "SMALLINT", "error": "VARCHAR", "media_type": "VARCHAR", "target": "INTEGER",
+        "location": "VARCHAR", "octets": "BIGINT", "cut": "BOOLEAN", "last_modified": "VARCHAR", "fetched": "VARCHAR",
+        "file": "VARCHAR",
+    },
+    # one HTML page read; `refresh` is the target of a zero-second refresh
+    "page": {
+        "address": "INTEGER", "title": "VARCHAR", "base": "VARCHAR", "charset": "VARCHAR", "head_end": "VARCHAR",
+        "head_end_line": "INTEGER", "refresh": "INTEGER", "refresh_line": "INTEGER", "refresh_text": "VARCHAR",
+        "text_hash": "BIGINT", "text_length": "INTEGER", "excerpt": "VARCHAR", "problem": "VARCHAR",
+    },
+    # one robots tag (origin 0) or X-Robots-Tag stretch (1); scope empty: for all crawlers
+    "directive": {
+        "address": "INTEGER", "origin": "UTINYINT", "scope": "VARCHAR", "noindex": "BOOLEAN", "nofollow": "BOOLEAN",
+        "tokens": "VARCHAR[]", "fault_texts": "VARCHAR[]", "faults": "VARCHAR[]", "expires": "VARCHAR", "void": "VARCHAR",
+        "in_body": "BOOLEAN", "line": "INTEGER", "text": "VARCHAR",
+    },
+    "canonical": {
+        "address": "INTEGER", "origin": "UTINYINT", "href": "VARCHAR", "target": "INTEGER", "fault": "VARCHAR",
+        "in_body": "BOOLEAN", "line": "INTEGER", "text": "VARCHAR",
+    },
+    # links of one page that share target and flags are one row; rows of one source stand together
+    "link": {"source": "INTEGER", "target": "INTEGER", "flags": "UTINYINT", "line": "INTEGER", "text": "VARCHAR"},
+    "resource": {"source": "INTEGER", "target": "INTEGER", "kind": "VARCHAR", "line": "INTEGER", "text": "VARCHAR"},
+    "alternate": {"source": "INTEGER", "target": "INTEGER", "kind": "VARCHAR", "line": "INTEGER", "text": "VARCHAR"},
+    # one robots.txt an authority; `hops` are the addresses redirected through
+    "robots": {
+        "origin": "VARCHAR", "status": "SMALLINT", "error": "VARCHAR", "media_type": "VARCHAR", "hops": "VARCHAR[]",
+        "final": "VARCHAR", "body": "BLOB", "cut": "BOOLEAN", "role": "VARCHAR", "known": "BOOLEAN", "file": "VARCHAR",
+    },
+    # one sitemap file; `via` says how it was found: robots, index, usual, given
+    "sitemap": {
+        "id": "INTEGER", "url": "VARCHAR", "via": "VARCHAR", "parent": "INTEGER", "announced_by": "VARCHAR",
+        "announced_line": "INTEGER", "status": "SMALLINT", "fetch_error": "VARCHAR", "kind": "VARCHAR", "root": "VARCHAR",
+        "namespace": "VARCHAR", "octets": "BIGINT", "entries": "INTEGER", "gzipped": "BOOLEAN", "error": "VARCHAR",
+        "line": "INTEGER", "col": "INTEGER", "final": "VARCHAR", "like_missing": "BOOLEAN",
+    },
+    "entry": {
+        "sitemap": "INTEGER", "address": "INTEGER", "loc": "VARCHAR", "line": "INTEGER", "col": "INTEGER",
+        "lastmod": "VARCHAR", "changefreq": "VARCHAR", "priority": "VARCHAR",
+    },
+    # what a made-up address on an origin answered
+    "probe": {
+        "origin": "VARCHAR", "url": "VARCHAR", "status": "SMALLINT", "final": "VARCHAR", "final_status": "SMALLINT",
+        "text_hash": "BIGINT", "title": "VARCHAR",
+    },
+    # addresses given beside the source
+    "given": {"address": "INTEGER", "why": "VARCHAR"},
+    # links counted by target when gathering ended; `source` is the first that follows, else the first
+    "inlink": {"target": "INTEGER", "followed": "INTEGER", "unfollowed": "INTEGER", "source": "INTEGER"},
+}  # fmt: skip
+
+_ARROW = {
+    "INTEGER": pa.int32(),
+    "BIGINT": pa.int64(),
+    "SMALLINT": pa.int16(),
+    "UTINYINT": pa.uint8(),
+    "BOOLEAN": pa.bool_(),
+    "VARCHAR": pa.string(),
+    "BLOB": pa.binary(),
+    "VARCHAR[]": pa.list_(pa.string()),
+}
+
+ARROW: dict[str, Any] = {
+    table: pa.schema([(name, _ARROW[kind]) for name, kind in columns.items()]) for table, columns in TABLES.items()
+}
+
+
+def create_statements() -> list[str]:
+    return [
+        f"CREATE TABLE {table} ({', '.join(f'{name} {kind}' for name, kind in columns.items())})"
+        for table, columns in TABLES.items()
+    ]

@@ -1,0 +1,184 @@
+"""Writing and reading snapshots (DuckDB, one file)."""
+
+from __future__ import annotations
+
+import json
+import os
+from collections.abc import Iterable, Sequence
+from pathlib import Path
+from types import TracebackType
+from typing import Any, Self
+
+import duckdb
+import pyarrow as pa
+
+from indrel.errors import SnapshotError
+from indrel.snapshot.schema import ARROW, TABLES, VERSION, create_statements
+
+_CONFIG: dict[str, Any] = {
+    "python_enable_replacements": False,
+    "autoinstall_known_extensions": False,
+    "autoload_known_extensions": False,
+    "allow_unsigned_extensions": False,
+    "memory_limit": "640MB",
+    "threads": max(2, min(4, os.cpu_count() or 2)),
+    "preserve_insertion_order": True,
+}
+NAME_OF_DATABASE = "snap"
+
+
+def _connect() -> duckdb.DuckDBPyConnection:
+    return duckdb.connect(":memory:", config=_CONFIG)
+
+
+def _attach(con: duckdb.DuckDBPyConnection, path: Path, read_only: bool) -> None:
+    quoted = str(path).replace("'", "''")
+    try:
+        con.execute(f"ATTACH '{quoted}' AS {NAME_OF_DATABASE} (TYPE duckdb{', READ_ONLY' if read_only else ''})")
+        con.execute(f"USE {NAME_OF_DATABASE}")
+    except duckdb.Error as error:
+        if "lock" in str(error).lower():
+            raise SnapshotError(f"{path} is being written by another process: wait until it has ended") from error
+        raise SnapshotError(f"{path} is not a snapshot of Indrel: give a file that `indrel audit` wrote") from error
+
+
+def _check_version(con: duckdb.DuckDBPyConnection, path: Path) -> dict[str, Any]:
+    try:
+        meta = {name: json.loads(value) for name, value in con.execute("SELECT name, value FROM meta").fetchall()}
+        version = int(meta["schema"])
+    except (duckdb.Error, KeyError, ValueError) as error:
+        raise SnapshotError(f"{path} is a database, but not a snapshot of Indrel") from error
+    if version != VERSION:
+        which = "older" if version < VERSION else "newer"
+        raise SnapshotError(
+            f"{path} was made by {'an' if which == 'older' else 'a'} {which} Indrel "
+            f"(snapshot format {version}, this one reads {VERSION}): audit again"
+        )
+    return meta
+
+
+def _refuse_foreign(path: Path) -> None:
+    """Never overwrite a file that is not one of ours."""
+    if path.is_dir():
+        raise SnapshotError(f"{path} is a folder: name a file to keep the snapshot in")
+    if path.exists():
+        with path.open("rb") as file:
+            if file.read(12)[8:] != b"DUCK":
+                raise SnapshotError(f"{path} exists and is not a snapshot: it was left as it is, name another file")
+
+
+class SnapshotWriter:
+    """Takes facts in batches; `commit` makes all that was added since the last one lasting.
+
+    A snapshot that is killed between commits opens as it was at the last commit.
+    """
+
+    def __init__(self, path: Path, resume: bool = False) -> None:
+        self.path = path
+        if resume and not path.exists():
+            raise SnapshotError(f"{path} does not exist: there is nothing to resume")
+        if not resume:
+            _refuse_foreign(path)
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.unlink(missing_ok=True)
+            Path(f"{path}.wal").unlink(missing_ok=True)
+        self.con = _connect()
+        _attach(self.con, path, read_only=False)
+        self._rows: dict[str, list[Sequence[Any]]] = {}
+        self._tables: dict[str, list[Any]] = {}
+        if resume:
+            self.meta = _check_version(self.con, path)
+        else:
+            self.meta = {}
+            self.con.execute("BEGIN")
+            for statement in create_statements():
+                self.con.execute(statement)
+            self.con.execute("COMMIT")
+            self.set_meta(schema=VERSION)
+
+    def set_meta(self, **values: Any) -> None:
+        """Keep JSON values by name, at once."""
+        self.meta.update(values)
+        self.con.execute("BEGIN")
+        for name, value in values.items():
+            self.con.execute("DELETE FROM meta WHERE name = ?", [name])
+            self.con.execute("INSERT INTO meta VALUES (?, ?)", [name, json.dumps(value)])
+        self.con.execute("COMMIT")
+
+    def add(self, table: str, rows: Iterable[Sequence[Any]]) -> None:
+        """Add rows, each a sequence in the order of the table's columns."""
+        self._rows.setdefault(table, []).extend(rows)
+
+    def add_arrow(self, table: str, data: Any) -> None:
+        """Add an Arrow table with the columns of `table`."""
+        if data.num_rows:
+            self._tables.setdefault(table, []).append(data)
+
+    @property
+    def pending(self) -> int:
+        arrow = sum(int(t.num_rows) for tables in self._tables.values() for t in tables)
+        return sum(map(len, self._rows.values())) + arrow
+
+    def commit(self) -> None:
+        """Write what was added, in one transaction."""
+        batches: dict[str, list[Any]] = {name: list(tables) for name, tables in self._tables.items()}
+        for name, rows in self._rows.items():
+            if rows:
+                columns = list(zip(*rows, strict=True))
+                arrays = [pa.array(c, type=f.type) for c, f in zip(columns, ARROW[name], strict=True)]
+                batches.setdefault(name, []).append(pa.Table.from_arrays(arrays, schema=ARROW[name]))
+        self._rows.clear()
+        self._tables.clear()
+        if not batches:
+            return
+        self.con.execute("BEGIN")
+        for name in TABLES:
+            if name in batches:
+                self.con.register("incoming", pa.concat_tables(batches[name]))
+                self.con.execute(f"INSERT INTO {name} SELECT * FROM incoming")
+                self.con.unregister("incoming")
+        self.con.execute("COMMIT")
+
+    def close(self) -> None:
+        self.commit()
+        self.con.execute("CHECKPOINT")
+        self.con.close()
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self.close()
+
+
+class Snapshot:
+    """A snapshot opened for questions. Nothing in the file changes; what is derived is temporary."""
+
+    def __init__(self, path: Path) -> None:
+        if not path.is_file():
+            raise SnapshotError(f"{path} does not exist: give a snapshot that `indrel audit` wrote")
+        self.path = path
+        self.con = _connect()
+        _attach(self.con, path, read_only=True)
+        self.meta = _check_version(self.con, path)
+
+    def rows(self, sql: str, parameters: Sequence[Any] | None = None) -> list[tuple[Any, ...]]:
+        return self.con.execute(sql, parameters).fetchall()
+
+    def one(self, sql: str, parameters: Sequence[Any] | None = None) -> Any:
+        """The first value of the first row, or None."""
+        row = self.con.execute(sql, parameters).fetchone()
+        return row[0] if row else None
+
+    def close(self) -> None:
+        self.con.close()
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self.close()

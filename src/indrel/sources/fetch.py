@@ -1,0 +1,259 @@
+"""One request at a time: bounded in size and time, paced by host, errors in plain words."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import email.utils
+import ssl
+import time
+from collections.abc import AsyncIterator, Iterable
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from types import TracebackType
+from typing import Self
+
+import aiohttp
+from yarl import URL
+
+from indrel import __version__
+from indrel.core.address import split
+from indrel.sources.options import GatherOptions
+
+USER_AGENT = f"Indrel/{__version__}"
+RETRIED = frozenset({429, 500, 502, 503, 504})
+BACKOFF = (0.5, 1.5)
+"""Pauses before the second and third try, in seconds."""
+
+LONGEST_WAIT = 30.0
+"""A `Retry-After` beyond this is not waited for."""
+
+STEP = 65_536
+
+
+@dataclass
+class Answer:
+    """What came back for one address. `status` None: nothing did, and `error` says why."""
+
+    url: str
+    status: int | None
+    error: str | None = None
+    headers: dict[str, list[str]] = field(default_factory=dict)
+    body: bytes = b""
+    octets: int = 0
+    cut: bool = False
+
+    def header(self, name: str) -> str | None:
+        values = self.headers.get(name)
+        return values[0] if values else None
+
+    @property
+    def redirects(self) -> bool:
+        return self.status in (301, 302, 303, 307, 308)
+
+
+class Pace:
+    """Lets requests to one host go at most `rate` a second, and not before a pause has passed."""
+
+    def __init__(self, rate: float) -> None:
+        self._gap = 1 / rate if rate > 0 else 0.0
+        self._next = 0.0
+
+    def pause(self, seconds: float) -> None:
+        self._next = max(self._next, time.monotonic() + seconds)
+
+    async def turn(self) -> None:
+        now = time.monotonic()
+        if self._gap == 0 and self._next <= now:
+            return
+        slot = max(now, self._next)
+        self._next = slot + self._gap
+        if slot > now:
+            await asyncio.sleep(slot - now)
+
+
+def explain(error: BaseException) -> str:
+    """A failed request in plain words."""
+    if isinstance(error, asyncio.TimeoutError):
+        return "no answer in time"
+    if isinstance(error, aiohttp.ClientConnectorCertificateError):
+        reason = getattr(error.certificate_error, "verify_message", "") or "not trusted"
+        return f"TLS: the certificate was refused ({reason})"
+    if isinstance(error, aiohttp.ClientConnectorSSLError | ssl.SSLError):
+        return "TLS: no secure connection could be made"
+    if isinstance(error, aiohttp.ClientConnectorDNSError):
+        return "the host name is not known"
+    if isinstance(error, aiohttp.ClientConnectorError):
+        return f"no connection ({error.os_error.strerror or 'refused'})".lower()
+    if isinstance(error, aiohttp.ServerDisconnectedError):
+        return "the server closed the connection without an answer"
+    if isinstance(error, aiohttp.ClientPayloadError):
+        return "the connection broke off in the middle of the answer"
+    if isinstance(error, aiohttp.ClientResponseError):
+        return "the answer is not HTTP"
+    return f"the request failed ({type(error).__name__})"
+
+
+def retry_after(value: str | None) -> float | None:
+    """The seconds that a `Retry-After` header asks for (RFC 9110 section 10.2.3)."""
+    if not value:
+        return None
+    if value.strip().isdigit():
+        return float(value)
+    try:
+        when = email.utils.parsedate_to_datetime(value)
+    except (ValueError, TypeError):
+        return None
+    when = when if when.tzinfo else when.replace(tzinfo=UTC)
+    return max(0.0, (when - datetime.now(UTC)).total_seconds())
+
+
+class Fetcher:
+    """Fetches for one audit. Use as an asynchronous context manager.
+
+    Extra headers (they may hold credentials) go to the site's hosts only.
+    """
+
+    def __init__(self, options: GatherOptions, site_hosts: Iterable[str]) -> None:
+        self.options = options
+        self._own = {h.partition(":")[0] for h in site_hosts}
+        self._connect = {c.host.lower(): c for c in options.connect}
+        self._plain: set[str] = set()
+        self._paces: dict[str, Pace] = {}
+        self._session: aiohttp.ClientSession | None = None
+        self.requests = 0
+
+    async def __aenter__(self) -> Self:
+        timeout = aiohttp.ClientTimeout(
+            total=self.options.timeout * 6,
+            connect=None,
+            sock_connect=self.options.timeout,
+            sock_read=self.options.timeout,
+        )
+        self._session = aiohttp.ClientSession(
+            connector=aiohttp.TCPConnector(limit=0, limit_per_host=max(1, self.options.parallel), ttl_dns_cache=600),
+            timeout=timeout,
+            headers={"User-Agent": USER_AGENT, "Accept": "*/*", "Accept-Encoding": "gzip, deflate"},
+            cookie_jar=aiohttp.DummyCookieJar(),
+            max_line_size=32_768,
+            max_field_size=32_768,
+        )
+        return self
+
+    async def __aexit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        if self._session:
+            await self._session.close()
+
+    def pace(self, host: str) -> Pace:
+        found = self._paces.get(host)
+        if found is None:
+            found = self._paces[host] = Pace(self.options.rate)
+        return found
+
+    async def get(self, url: str, limit: int, tries: int = 3, bodies: bool = True) -> Answer:
+        """Ask for an address, once or again where that may help; read at most `limit` octets.
+
+        With `bodies` false, only HTML bodies are read. Redirects are not followed.
+        """
+        for attempt in range(tries):
+            answer = await self._once(url, limit, bodies)
+            if attempt + 1 == tries or (answer.status is not None and answer.status not in RETRIED):
+                return answer
+            if answer.status is None and answer.error and answer.error.startswith(("TLS: the cert", "the host name")):
+                return answer
+            if answer.status in (500, 502, 504) and attempt:
+                return answer
+            wait = retry_after(answer.header("retry-after"))
+            if wait is not None and wait > LONGEST_WAIT:
+                return answer
+            pause = BACKOFF[attempt] if wait is None else max(wait, BACKOFF[0])
+            if answer.status in (429, 503):
+                self.pace(split(url).host).pause(pause)
+            else:
+                await asyncio.sleep(pause)
+        return answer
+
+    async def _once(self, url: str, limit: int, bodies: bool) -> Answer:
+        try:
+            async with self.open(url) as response:
+                answer = Answer(url, response.status, headers=_headers(response))
+                if not bodies and not _may_be_html(answer):
+                    answer.octets = int(response.headers.get("content-length") or 0)
+                    if answer.octets > STEP or "content-length" not in response.headers:
+                        response.close()
+                    return answer
+                await self._read(response, answer, limit)
+                return answer
+        except (TimeoutError, aiohttp.ClientError, OSError, ValueError) as error:
+            return Answer(url, None, explain(error))
+
+    @staticmethod
+    async def _read(response: aiohttp.ClientResponse, answer: Answer, limit: int) -> None:
+        """Read the body up to `limit` octets; what came before the connection broke off is kept."""
+        chunks: list[bytes] = []
+        try:
+            async for chunk in response.content.iter_any():
+                chunks.append(chunk)
+                answer.octets += len(chunk)
+                if answer.octets > limit:
+                    answer.cut = True
+                    response.close()
+                    break
+        except (TimeoutError, aiohttp.ClientPayloadError, ConnectionError) as error:
+            if answer.status is not None and answer.status < 300:
+                raise
+            answer.error = explain(error)
+        answer.body = b"".join(chunks)[:limit]
+
+    @contextlib.asynccontextmanager
+    async def open(self, url: str) -> AsyncIterator[aiohttp.ClientResponse]:
+        """One request, its body unread."""
+        response = await self._send(url)
+        try:
+            yield response
+        finally:
+            response.release()
+
+    async def _send(self, url: str) -> aiohttp.ClientResponse:
+        assert self._session is not None
+        get = self._session.get
+        parts = split(url)
+        await self.pace(parts.host).turn()
+        self.requests += 1
+        headers = dict(self.options.headers) if parts.host in self._own else {}
+        connect = self._connect.get(parts.host)
+        if connect is None:
+            return await get(URL(url, encoded=True), headers=headers, allow_redirects=False)
+        headers["Host"] = parts.host if parts.port is None else f"{parts.host}:{parts.port}"
+        place = f"{connect.address}:{connect.port}"
+        if parts.scheme == "https" and place not in self._plain:
+            target = URL(f"https://{place}{parts.path}", encoded=True)
+            try:
+                return await get(target, headers=headers, allow_redirects=False, server_hostname=parts.host)
+            except aiohttp.ClientConnectorCertificateError:
+                raise
+            except (aiohttp.ClientConnectorSSLError, aiohttp.ServerDisconnectedError, ConnectionResetError):
+                self._plain.add(place)
+        # The other end speaks plain HTTP, as behind a proxy that ends TLS: it is told which scheme was meant.
+        if parts.scheme == "https":
+            headers["X-Forwarded-Proto"] = "https"
+        return await get(URL(f"http://{place}{parts.path}", encoded=True), headers=headers, allow_redirects=False)
+
+
+def _headers(response: aiohttp.ClientResponse) -> dict[str, list[str]]:
+    found: dict[str, list[str]] = {}
+    for raw_name, raw_value in response.raw_headers:
+        name = raw_name.decode("latin-1").lower()
+        try:
+            value = raw_value.decode("utf-8")
+        except UnicodeDecodeError:
+            value = raw_value.decode("latin-1")
+        found.setdefault(name, []).append(value)
+    return found
+
+
+def _may_be_html(answer: Answer) -> bool:
+    media = (answer.header("content-type") or "").lower()
+    return not media or "html" in media

@@ -1,0 +1,266 @@
+"""A folder of built files, answered as a plain file server would.
+
+`a/index.html` is `/a/`; `a.html` answers `/a.html`, or `/a` where that is how it is linked; a folder
+without its slash redirects. Symbolic links to folders are not entered (they give files many addresses).
+"""
+
+from __future__ import annotations
+
+import mimetypes
+import os
+import re
+from collections import Counter
+from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
+from pathlib import Path
+from typing import Any
+from urllib.parse import unquote
+
+import pyarrow as pa
+
+from indrel.core.address import normalise, origin_of, site_key
+from indrel.core.robots import parse as parse_robots
+from indrel.core.sitemap import Child, Entry, SitemapReader
+from indrel.errors import InputError, Interrupted
+from indrel.gather.parsing import PageTask, Parsed, ParserPool
+from indrel.gather.recorder import Recorder
+from indrel.sources.options import GatherOptions
+from indrel.sources.sitemaps import USUAL
+
+BATCH = 24
+STAND_IN = "https://folder.invalid/"
+"""Where a folder stands that nothing names an address for."""
+
+_NAMES = re.compile(
+    rb"<link[^>]{0,300}rel=[\"']?canonical[^>]{0,300}?href=[\"']?(https?://[^\"'\s>]+)"
+    rb"|<link[^>]{0,300}href=[\"']?(https?://[^\"'\s>]+)[^>]{0,300}?rel=[\"']?canonical|<loc>\s*(https?://[^<\s]+)",
+    re.IGNORECASE,
+)
+_HTML = (".html", ".htm", ".xhtml")
+
+
+def find_base(folder: Path, files: list[str]) -> str | None:
+    """The start address that most canonicals, or the sitemap, name."""
+    hosts: Counter[str] = Counter()
+    looked = [f for f in files if f.endswith(_HTML)][:300] + [f for f in files if f.endswith("sitemap.xml")][:3]
+    for name in looked:
+        with (folder / name).open("rb") as file:
+            for found in _NAMES.finditer(file.read(100_000)):
+                url = normalise((found[1] or found[2] or found[3]).decode("utf-8", "replace"))
+                if url:
+                    hosts[origin_of(url) + "/"] += 1
+    return min(hosts, key=lambda h: (-hosts[h], h)) if hosts else None
+
+
+def list_files(folder: Path) -> list[str]:
+    """All files below a folder, relative, in order."""
+    found = []
+    for root, folders, names in os.walk(folder, followlinks=False):
+        folders.sort()
+        inside = os.path.relpath(root, folder)
+        found += [name if inside == "." else f"{inside}/{name}" for name in sorted(names)]
+    return sorted(found)
+
+
+class Folder:
+    """Gathers a folder into a recorder whose site is the base's host."""
+
+    def __init__(self, folder: Path, base: str, recorder: Recorder, pool: ParserPool, options: GatherOptions) -> None:
+        self.folder = folder
+        self.base = base
+        self.recorder = recorder
+        self.pool = pool
+        self.options = options
+        self.files = list_files(folder)
+        self._names = set(self.files)
+        self._folders = {os.path.dirname(f) for f in self.files}
+        self._number_of: dict[str, int] = {}
+        self._announced: list[tuple[str, int]] = []
+        self.limit_hit = False
+
+    def gather(self) -> None:
+        """Read everything. Raises InputError where there is no page, Interrupted when stopped."""
+        pages = [f for f in self.files if f.lower().endswith(_HTML)]
+        if not pages:
+            raise InputError(f"{self.folder} holds no HTML file: give the folder that a build wrote its pages to")
+        self.recorder.writer.add("given", [(self.recorder.id(self.base), "start")])
+        self._robots()
+        self._sitemaps()
+        if self.options.limit is not None and len(pages) > self.options.limit:
+            pages, self.limit_hit = pages[: self.options.limit], True
+        self._pages(pages)
+        self._referenced()
+        self.recorder.commit(force=True)
+
+    def address(self, name: str) -> str:
+        """The address at which a file stands."""
+        head, _, tail = name.rpartition("/")
+        path = (head + "/" if head else "") if tail.lower() in ("index.html", "index.htm") else name
+        quoted = path.replace("%", "%25").replace("?", "%3F").replace("#", "%23")
+        return normalise(quoted, self.base) or self.base
+
+    # ---------------------------------------------------------------- pages
+
+    def _pages(self, names: list[str]) -> None:
+        batches = [names[i : i + BATCH] for i in range(0, len(names), BATCH)]
+        with ThreadPoolExecutor(self.pool.size) as executor:
+            todo = iter(batches)
+            running: dict[Future[list[Parsed]], int] = {}
+            order = 0
+            ready: dict[int, list[Parsed]] = {}
+            for number, batch in enumerate(todo):
+                running[executor.submit(self.pool.parse, self._tasks(batch))] = number
+                while len(running) >= self.pool.size * 2:
+                    order = self._collect(running, ready, order)
+                if self.options.stop():
+                    raise Interrupted("interrupted: run the audit again, a folder is read from the start")
+            while running:
+                order = self._collect(running, ready, order)
+
+    def _collect(self, running: dict[Future[list[Parsed]], int], ready: dict[int, list[Parsed]], order: int) -> int:
+        """Take finished batches, keep them in order so that the same folder gives the same snapshot."""
+        done, _ = wait(running, return_when=FIRST_COMPLETED)
+        for future in done:
+            ready[running.pop(future)] = future.result()
+        while order in ready:
+            for parsed in ready.pop(order):
+                self.recorder.parsed(parsed)
+            order += 1
+            self.recorder.commit()
+            self.options.progress.update(self.recorder.pages, len(self.files), str(self.folder))
+        return order
+
+    def _tasks(self, names: list[str]) -> list[PageTask]:
+        tasks, rows = [], []
+        for name in names:
+            url, path = self.address(name), self.folder / name
+            size = path.stat().st_size if path.exists() else 0
+            row: tuple[Any, ...] = self.recorder.answer_row(url, 200, media_type="text/html", octets=size, file=name)
+            self._number_of[name] = row[0]
+            rows.append(row)
+            tasks.append(PageTask(row[0], url, str(path)))
+        self.recorder.writer.add("answer", rows)
+        return tasks
+
+    # ---------------------------------------------------------------- addresses that are referred to
+
+    def _referenced(self) -> None:
+        """Answer every address of the base that something names but that is no page's own."""
+        writer = self.recorder.writer
+        writer.commit()
+        rows = writer.con.execute(
+            """SELECT id, origin || path FROM address WHERE site AND id NOT IN (SELECT address FROM answer)
+            AND origin = ? ORDER BY id""",
+            [origin_of(self.base)],
+        ).fetchall()
+        aliases = [found for number, url in rows if url.startswith(self.base) for found in self._answer(number, url)]
+        writer.commit()
+        if aliases:
+            self._alias(aliases)
+
+    def _answer(self, number: int, url: str) -> list[tuple[int, int]]:
+        """Answer one address; where a page's file answers, give the address and that page's own."""
+        name = self._file_name(url)
+        page = next((n for n in (name, name + ".html", name + ".htm") if n in self._number_of), None)
+        if page is not None:
+            return [(number, self._number_of[page])]
+        if name in self._names:
+            media = mimetypes.guess_type(name)[0] or "application/octet-stream"
+            row = self.recorder.answer_row(url, 200, media_type=media, file=name)
+        elif name in self._folders and not url.endswith("/"):
+            row = self.recorder.answer_row(url, 301, target=url + "/", location=url + "/")
+        else:
+            row = self.recorder.answer_row(url, 404)
+        self.recorder.writer.add("answer", [row])
+        return []
+
+    def _file_name(self, url: str) -> str:
+        path = unquote(url[len(self.base) :].partition("?")[0])
+        return path + "index.html" if path.endswith("/") or not path else path
+
+    def _alias(self, aliases: list[tuple[int, int]]) -> None:
+        """Let addresses answer with other addresses' pages; a page's own address goes if nothing names it."""
+        con = self.recorder.writer.con
+        con.execute("CREATE TEMP TABLE alias (number INTEGER, page INTEGER)")
+        con.register("incoming", pa.table({"number": [a for a, _ in aliases], "page": [p for _, p in aliases]}))
+        con.execute("INSERT INTO alias SELECT * FROM incoming")
+        con.unregister("incoming")
+        con.execute(
+            """CREATE TEMP TABLE unnamed AS SELECT DISTINCT page FROM alias JOIN address a ON a.id = page
+            WHERE NOT regexp_matches(a.path, '(/|/index\\.html?)$') AND page NOT IN (
+                SELECT target FROM link UNION SELECT address FROM entry WHERE address IS NOT NULL
+                UNION SELECT target FROM canonical WHERE target IS NOT NULL UNION SELECT address FROM given)"""
+        )
+        own = {"answer": "address", "page": "address", "directive": "address", "canonical": "address"}
+        own |= {"link": "source", "resource": "source", "alternate": "source"}
+        con.execute("BEGIN")
+        for table, column in own.items():
+            con.execute(
+                f"INSERT INTO {table} SELECT t.* REPLACE (alias.number AS {column}) FROM {table} t "
+                f"JOIN alias ON t.{column} = alias.page"
+            )
+            con.execute(f"DELETE FROM {table} WHERE {column} IN (SELECT page FROM unnamed)")
+        con.execute("DELETE FROM address WHERE id IN (SELECT page FROM unnamed)")
+        con.execute("COMMIT")
+
+    # ---------------------------------------------------------------- robots.txt and sitemaps in the folder
+
+    def _robots(self) -> None:
+        """robots.txt counts only where the base is the host's root."""
+        origin = origin_of(self.base)
+        at_root = self.base == origin + "/"
+        body = (self.folder / "robots.txt").read_bytes() if at_root and "robots.txt" in self._names else b""
+        there = at_root and "robots.txt" in self._names
+        status = 200 if there else 404
+        row: tuple[Any, ...] = (
+            origin, status, None, "text/plain" if there else "", [], f"{origin}/robots.txt", body, False, "site",
+            at_root, "robots.txt" if there else None,
+        )  # fmt: skip
+        self.recorder.writer.add("robots", [row])
+        self._announced = [(line.value, line.line) for line in parse_robots(body).sitemaps]
+
+    def _sitemaps(self) -> None:
+        queue: list[tuple[str, str, int | None, int | None]] = []
+        for value, line in self._announced:
+            url = normalise(value)
+            if url:
+                queue.append((url, "robots", None, line))
+        if not queue:
+            queue = [(self.address(n[1:]), "usual", None, None) for n in USUAL if n[1:] in self._names]
+        done: set[str] = set()
+        while queue:
+            url, via, parent, announced = queue.pop(0)
+            if url in done:
+                continue
+            done.add(url)
+            for child in self._sitemap(url, via, parent, announced):
+                target = normalise(child.loc, url)
+                if target and site_key(target) == site_key(self.base):
+                    queue.append((target, "index", self.recorder.sitemaps - 1, child.line))
+
+    def _sitemap(self, url: str, via: str, parent: int | None, announced_line: int | None) -> list[Child]:
+        """Read one sitemap of the folder; give the sitemaps it lists."""
+        reader, items = SitemapReader(), []
+        name = self._file_name(url) if url.startswith(self.base) else ""
+        there = name in self._names
+        if there:
+            with (self.folder / name).open("rb") as file:
+                while chunk := file.read(1 << 16):
+                    items += reader.feed(chunk)
+            items += reader.close()
+        elif via == "usual" or site_key(url) != site_key(self.base):
+            return []
+        number, summary = self.recorder.sitemap_number(), reader.summary
+        by = origin_of(self.base) if via == "robots" else None
+        self.recorder.writer.add(
+            "sitemap",
+            [
+                (
+                    number, url, via, parent, by, announced_line, 200 if there else 404, None, summary.kind, summary.root,
+                    summary.namespace, summary.octets, summary.entries, summary.gzipped, summary.error, summary.line,
+                    summary.column, url, False,
+                )
+            ],
+        )  # fmt: skip
+        entries = [i for i in items if isinstance(i, Entry)]
+        self.recorder.entries(number, entries, [normalise(e.loc) for e in entries])
+        return [i for i in items if isinstance(i, Child)]

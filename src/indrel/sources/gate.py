@@ -1,0 +1,78 @@
+"""What may be fetched: the robots.txt of every authority met, asked on behalf of the audited crawlers."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+
+from indrel.core.crawlers import OWN_TOKEN, Crawler
+from indrel.core.robots import Access, Ruleset, access_for, decide, match_many, parse
+
+_FEW = 200
+"""Up to this many (addresses times rules), deciding one by one is quicker."""
+
+
+@dataclass(frozen=True)
+class _Origin:
+    access: Access
+    rulesets: tuple[Ruleset, ...]
+    own: Ruleset | None
+
+
+class Gate:
+    """Decides which addresses may be fetched.
+
+    An address that none of the audited crawlers may fetch is not fetched; a group that names
+    Indrel is obeyed before all else.
+    """
+
+    def __init__(self, crawlers: Sequence[Crawler]) -> None:
+        self._crawlers = crawlers
+        self._origins: dict[str, _Origin] = {}
+
+    def __contains__(self, origin: str) -> bool:
+        return origin in self._origins
+
+    def learn(self, origin: str, status: int | None, hops: int, body: bytes) -> None:
+        """Take note of what a host's robots.txt answered."""
+        file = parse(body)
+        distinct: dict[object, Ruleset] = {}
+        for crawler in self._crawlers:
+            rules = file.ruleset(crawler.robots_tokens)
+            distinct.setdefault(rules.key, rules)
+        own = file.ruleset((OWN_TOKEN,))
+        self._origins[origin] = _Origin(
+            access_for(status, hops), tuple(distinct.values()), own if own.group == OWN_TOKEN else None
+        )
+
+    def allowed(self, origin: str, paths: Sequence[str]) -> npt.NDArray[np.bool_]:
+        """Which paths of an origin may be fetched; an origin not learnt of bars nothing."""
+        known = self._origins.get(origin)
+        if known is None or known.access is Access.ALL_ALLOWED:
+            return np.ones(len(paths), dtype=bool)
+        if known.access is Access.ALL_BARRED:
+            return np.zeros(len(paths), dtype=bool)
+        if known.own is not None:
+            return _allowed(known.own, paths)
+        result = np.zeros(len(paths), dtype=bool)
+        for rules in known.rulesets:
+            result |= _allowed(rules, paths)
+        return result
+
+
+def _allowed(rules: Ruleset, paths: Sequence[str]) -> npt.NDArray[np.bool_]:
+    if not rules.rules:
+        return np.ones(len(paths), dtype=bool)
+    if len(paths) * len(rules.rules) <= _FEW:
+        return np.array([decide(rules.rules, path)[0] for path in paths], dtype=bool)
+    return allow_mask(rules, pa.array(paths, type=pa.large_string()))
+
+
+def allow_mask(rules: Ruleset, paths: pa.Array) -> npt.NDArray[np.bool_]:
+    """Which of many paths a ruleset lets be fetched."""
+    allows = np.array([r.allow for r in rules.rules] + [True], dtype=bool)  # the last stands for "no rule"
+    return allows[match_many(rules.rules, paths)]

@@ -1,0 +1,54 @@
+"""What every source may be told."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Protocol
+
+from indrel.core.crawlers import Crawler
+
+
+class Progress(Protocol):
+    """Watches gathering; the default does nothing."""
+
+    def update(self, read: int, known: int, what: str) -> None: ...
+
+    def note(self, text: str) -> None: ...
+
+
+class Silent:
+    def update(self, read: int, known: int, what: str) -> None:
+        pass
+
+    def note(self, text: str) -> None:
+        pass
+
+
+@dataclass(frozen=True)
+class Connect:
+    """Speak to `address`:`port` for `host`."""
+
+    host: str
+    address: str
+    port: int
+
+
+@dataclass(frozen=True)
+class GatherOptions:
+    """How to gather. `rate` is requests a second and host (0: no limit), `limit` pages to read."""
+
+    crawlers: tuple[Crawler, ...]
+    hosts: tuple[str, ...] = ()
+    rate: float = 8.0
+    parallel: int = 8
+    timeout: float = 20.0
+    limit: int | None = None
+    connect: tuple[Connect, ...] = ()
+    headers: tuple[tuple[str, str], ...] = ()
+    also: tuple[str, ...] = ()
+    follow_links: bool = True
+    read_barred: bool = False
+    base: str | None = None
+    progress: Progress = field(default_factory=Silent)
+    stop: Callable[[], bool] = lambda: False

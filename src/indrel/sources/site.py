@@ -1,0 +1,462 @@
+"""A live site: robots.txt first, then sitemaps, then pages, following links on the site's own hosts."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import re
+import signal
+from collections import deque
+from collections.abc import Iterable
+from concurrent.futures import ThreadPoolExecutor
+from typing import Any
+
+from indrel.core.address import Joiner, made_up_path, normalise, origin_of, site_key, split, variants
+from indrel.core.page.facts import header_canonicals, header_directives
+from indrel.core.page.headers import content_type, is_html
+from indrel.core.page.html import read_page
+from indrel.core.robots import parse as parse_robots
+from indrel.core.robots.access import MAX_HOPS
+from indrel.core.robots.file import MAX_OCTETS
+from indrel.errors import AuditCutShort, Interrupted
+from indrel.gather.parsing import MAX_PAGE, PageTask, ParserPool, directive_row
+from indrel.gather.recorder import Recorder
+from indrel.sources.fetch import Answer, Fetcher
+from indrel.sources.gate import Gate
+from indrel.sources.options import GatherOptions
+from indrel.sources.sitemaps import SitemapCollector
+
+ROBOTS_LIMIT = MAX_OCTETS * 4
+"""Octets of robots.txt that are read: what stands over the limit is told, within reason."""
+
+BATCH_PAGES = 32
+BATCH_OCTETS = 2 << 20
+WAITING_OCTETS = 48 << 20
+"""Pages that wait to be parsed may hold this many octets; then fetching waits."""
+
+DOWN = ("no connection", "the host name", "TLS:")
+"""How errors begin that mean that nothing answers at a host."""
+
+GIVE_UP_AFTER = 8
+"""Addresses in a row without any answer, after which a host is taken to be down."""
+
+MAX_CLICKS = 60
+ALIKE_CLICKS = 12
+ALIKE = 300
+"""Traps (endless calendars, growing paths): links further than MAX_CLICKS from what was known at first
+are not followed, nor, beyond ALIKE_CLICKS, more than ALIKE addresses that differ only in their numbers."""
+
+_NUMBER = re.compile(r"[0-9]+")
+
+
+Row = tuple[Any, ...]
+
+
+class _Frontier:
+    """Which addresses wait to be fetched, in order, and how far from the first ones they are."""
+
+    def __init__(self) -> None:
+        self.queue: deque[tuple[str, int, int]] = deque()
+        self.seen: set[int] = set()
+        self.alike: dict[str, int] = {}
+        self.trapped = 0
+        self.trap_example = ""
+
+    def add(self, number: int, url: str, clicks: int, hops: int = 0) -> bool:
+        """Queue an address unless it was queued before or looks like a trap."""
+        if number in self.seen:
+            return False
+        if clicks > ALIKE_CLICKS and self._trap(url, clicks):
+            return False
+        self.seen.add(number)
+        self.queue.append((url, clicks, hops))
+        return True
+
+    def _trap(self, url: str, clicks: int) -> bool:
+        shape = _NUMBER.sub("0", url)
+        count = self.alike[shape] = self.alike.get(shape, 0) + 1
+        if clicks <= MAX_CLICKS and count <= ALIKE:
+            return False
+        self.trapped += 1
+        self.trap_example = self.trap_example or url
+        return True
+
+
+class LiveSite:
+    """Gathers one site. `gather` returns when nothing is left to fetch, or raises what cut it short."""
+
+    def __init__(self, start: str, recorder: Recorder, pool: ParserPool, options: GatherOptions) -> None:
+        self.start = start
+        self.recorder = recorder
+        self.pool = pool
+        self.options = options
+        self.gate = Gate(options.crawlers)
+        self.frontier = _Frontier()
+        self.joiner = Joiner(20_000)
+        self.fetched = 0
+        self._waiting: deque[tuple[PageTask, int, Row]] = deque()
+        self._waiting_octets = 0
+        self._silent: dict[str, int] = {}
+        self._lost: dict[str, str] = {}
+        self._silent_answers: dict[str, list[tuple[str, str]]] = {}
+        self._robots: dict[str, Answer] = {}
+        self._robots_locks: dict[str, asyncio.Lock] = {}
+        self._unfetched: list[str] = []
+        self._probe_hash: int | None = None
+        self._parsing = 0
+        self._variant_pages = frozenset(variants(start))
+        self._open = 0
+        self._changed: asyncio.Event
+        self._executor = ThreadPoolExecutor(pool.size)
+        self._interrupted = False
+        self._limit_hit = False
+
+    def gather(self) -> None:
+        """Run to the end. Raises AuditCutShort or Interrupted after keeping what was gathered."""
+        try:
+            import uvloop
+
+            runner = asyncio.Runner(loop_factory=uvloop.new_event_loop)
+        except ImportError:  # no uvloop on this platform
+            runner = asyncio.Runner()
+        with runner:
+            runner.run(self._gather())
+
+    async def _gather(self) -> None:
+        self._changed = asyncio.Event()
+        loop = asyncio.get_running_loop()
+        with contextlib.suppress(NotImplementedError, RuntimeError, ValueError):
+            loop.add_signal_handler(signal.SIGINT, self._interrupt)
+        hosts = {site_key(self.start), *self.options.hosts, *(site_key(v) for v in variants(self.start))}
+        async with Fetcher(self.options, hosts) as self.fetcher:
+            main = asyncio.ensure_future(self._run())
+            watch = asyncio.ensure_future(self._watch_interrupt(main))
+            try:
+                await main
+            except asyncio.CancelledError:
+                if not self._interrupted:
+                    raise
+            finally:
+                watch.cancel()
+                self.recorder.commit(force=True)
+                self._executor.shutdown(wait=False, cancel_futures=True)
+        self._say_how_it_ended()
+
+    def _interrupt(self) -> None:
+        self._interrupted = True
+        self._changed.set()
+
+    async def _watch_interrupt(self, main: asyncio.Future[None]) -> None:
+        """After an interruption give requests and parsers under way a moment, then end."""
+        while not self._interrupted:
+            await asyncio.sleep(0.1)
+        for _ in range(100):
+            await asyncio.sleep(0.1)
+            if not self._waiting and not self._parsing:
+                break
+        main.cancel()
+
+    def _say_how_it_ended(self) -> None:
+        if self._interrupted:
+            raise Interrupted("interrupted: what was gathered is kept; `--resume` goes on from there")
+        if self._lost:
+            host, why = next(iter(self._lost.items()))
+            raise AuditCutShort(f"{host} stopped answering ({why}): run again with `--resume` when it is back")
+        if self.frontier.trapped:
+            raise AuditCutShort(
+                f"links without end: {self.frontier.trapped:,} addresses such as {self.frontier.trap_example} were left "
+                "unread; bar them in robots.txt or give `--limit`"
+            )
+
+    # ---------------------------------------------------------------- the order of things
+
+    async def _run(self) -> None:
+        fresh = not self._resume()
+        origin = origin_of(self.start)
+        await self._learn_robots(origin, "site")
+        if fresh:
+            if self._host_is_down(origin):
+                return
+            if site_key(self.start) not in self.options.hosts:
+                await self._variants()
+            await self._probe(origin)
+            for host in self.options.hosts:
+                await self._declared_host(host)
+        self._enqueue([self.start], 0)
+        if fresh:
+            await self._sitemaps(origin)
+            self._given()
+        await self._crawl()
+
+    def _resume(self) -> bool:
+        """Queue what a resumed snapshot knows but has not fetched; whether there was anything."""
+        con = self.recorder.writer.con
+        if not self.recorder.writer.meta.get("prepared"):
+            return False
+        self.recorder.load()
+        for origin, status, hops, body in con.execute("SELECT origin, status, len(hops), body FROM robots").fetchall():
+            self.gate.learn(origin, status, hops, body or b"")
+            self._robots[origin] = Answer(origin + "/robots.txt", status, body=body or b"")
+        for (number,) in con.execute("SELECT address FROM answer").fetchall():
+            self.frontier.seen.add(number)
+        self.fetched = len(self.frontier.seen)
+        rows = con.execute(
+            """SELECT origin || path FROM address WHERE site AND id NOT IN (SELECT address FROM answer)
+            AND (id IN (SELECT target FROM link) OR id IN (SELECT address FROM entry)
+                OR id IN (SELECT address FROM given) OR id IN (SELECT target FROM answer)
+                OR id IN (SELECT target FROM canonical) OR id IN (SELECT refresh FROM page)
+                OR id IN (SELECT target FROM alternate))
+            ORDER BY id"""
+        ).fetchall()
+        self._unfetched = [url for (url,) in rows]
+        return True
+
+    def _host_is_down(self, origin: str) -> bool:
+        """Whether nothing answers at the host at all; then the audit has nothing to go on."""
+        answer = self._robots[origin]
+        if answer.status is not None or not (answer.error or "").startswith(DOWN):
+            return False
+        self._lost[split(self.start).host] = answer.error or "no answer"
+        self.recorder.writer.add("given", [(self.recorder.id(self.start), "start")])
+        return True
+
+    async def _variants(self) -> None:
+        """Try the host's variants once: robots.txt and start page; silence is no finding."""
+        for url in variants(self.start):
+            origin = origin_of(url)
+            answer = await self.fetcher.get(url, MAX_PAGE, tries=1)
+            if answer.status is None:
+                continue
+            await self._learn_robots(origin, "variant")
+            self._open += 1
+            self._keep(answer, 0, 0)
+
+    async def _declared_host(self, host: str) -> None:
+        scheme = split(self.start).scheme
+        url = normalise(f"{scheme}://{host}/")
+        if url:
+            self.recorder.writer.add("given", [(self.recorder.id(url), "host")])
+            await self._learn_robots(origin_of(url), "site")
+            self._enqueue([url], 0)
+
+    def _given(self) -> None:
+        urls = [u for u in self.options.also if self.recorder.on_site(u)]
+        rows = [(self.recorder.id(self.start), "start"), *((self.recorder.id(u), "also") for u in urls)]
+        self.recorder.writer.add("given", rows)
+        self._enqueue(urls, 0)
+        self.recorder.commit(force=True)
+        self.recorder.writer.set_meta(prepared=True)
+
+    # ---------------------------------------------------------------- robots.txt, sitemaps, made-up addresses
+
+    async def _learn_robots(self, origin: str, role: str) -> None:
+        """Fetch a host's robots.txt once, following redirects across hosts (RFC 9309 section 2.3.1)."""
+        async with self._robots_locks.setdefault(origin, asyncio.Lock()):
+            if origin in self.gate:
+                return
+            hops: list[str] = []
+            answer = await self.fetcher.get(f"{origin}/robots.txt", ROBOTS_LIMIT)
+            while answer.redirects and len(hops) <= MAX_HOPS:
+                target = normalise(answer.header("location") or "", answer.url)
+                if not target:
+                    break
+                hops.append(answer.url)
+                answer = await self.fetcher.get(target, ROBOTS_LIMIT)
+            media, _ = content_type(answer.header("content-type"))
+            row = (
+                origin, answer.status, answer.error, media, hops, answer.url, answer.body, answer.cut, role, True, None,
+            )  # fmt: skip
+            self._robots[origin] = answer
+            self.recorder.writer.add("robots", [row])
+            self.gate.learn(origin, answer.status, len(hops), answer.body)
+
+    async def _probe(self, origin: str) -> None:
+        """Ask for a made-up address, unless it is barred."""
+        path = made_up_path(split(origin + "/").host)
+        if not self.gate.allowed(origin, [path])[0]:
+            return
+        url = origin + path
+        answer = first = await self.fetcher.get(url, MAX_PAGE)
+        for _ in range(MAX_HOPS):
+            target = normalise(answer.header("location") or "", answer.url) if answer.redirects else None
+            if not target or not self.recorder.on_site(target):
+                break
+            answer = await self.fetcher.get(target, MAX_PAGE)
+        facts = None
+        media, charset = content_type(answer.header("content-type"))
+        if answer.status == 200 and is_html(media):
+            facts = read_page(answer.body, answer.url, charset, self.joiner)
+        self.recorder.writer.add(
+            "probe",
+            [
+                (
+                    origin, url, first.status, answer.url, answer.status, facts.text_hash if facts else None,
+                    facts.title if facts else None,
+                )
+            ],
+        )  # fmt: skip
+        self._probe_hash = facts.text_hash if facts else None
+
+    async def _sitemaps(self, origin: str) -> None:
+        collector = SitemapCollector(self.fetcher, self.recorder, self._probe_hash)
+        announced = []
+        for one in [origin, *(o for o in self._robots if o != origin and self.recorder.on_site(o + "/"))]:
+            answer = self._robots[one]
+            file = parse_robots(answer.body if answer.status == 200 else b"")
+            announced += [(line.value, one, line.line) for line in file.sitemaps]
+        found = await collector.collect(origin, announced)
+        self._enqueue([url for url in found if self.recorder.on_site(url)], 0)
+
+    # ---------------------------------------------------------------- pages
+
+    def _enqueue(self, urls: Iterable[str], clicks: int, hops: int = 0) -> None:
+        for url in urls:
+            if self.frontier.add(self.recorder.id(url), url, clicks, hops):
+                self._open += 1
+        self._changed.set()
+
+    async def _crawl(self) -> None:
+        self._enqueue(self._unfetched, 0)
+        workers = [asyncio.ensure_future(self._fetch_pages()) for _ in range(max(1, self.options.parallel))]
+        parsers = [asyncio.ensure_future(self._parse_pages()) for _ in range(self.pool.size)]
+        try:
+            while self._open and not self._interrupted:
+                await self._wait()
+            while self._interrupted:  # until the watch ends this task
+                await asyncio.sleep(0.1)
+        finally:
+            for task in [*workers, *parsers]:
+                task.cancel()
+            for outcome in await asyncio.gather(*workers, *parsers, return_exceptions=True):
+                if isinstance(outcome, Exception):
+                    raise outcome
+        for host in list(self._silent_answers):
+            self._flush_silent(host)
+
+    async def _wait(self) -> None:
+        self._changed.clear()
+        with contextlib.suppress(asyncio.TimeoutError):
+            await asyncio.wait_for(self._changed.wait(), 0.5)
+
+    async def _fetch_pages(self) -> None:
+        """One of `parallel` fetchers: take the next address, fetch it, hand it on."""
+        while True:
+            if not self.frontier.queue or self._interrupted or self._waiting_octets > WAITING_OCTETS:
+                await self._wait_a_little()
+                continue
+            url, clicks, hops = self.frontier.queue.popleft()
+            if self.options.limit is not None and self.fetched >= self.options.limit:
+                self._limit_hit = True
+                self._done_one()
+                continue
+            await self._fetch_page(url, clicks, hops)
+
+    async def _wait_a_little(self) -> None:
+        await asyncio.sleep(0.002 if self._waiting or self._open else 0.05)
+
+    async def _fetch_page(self, url: str, clicks: int, hops: int) -> None:
+        parts = split(url)
+        if parts.origin not in self.gate:
+            await self._learn_robots(parts.origin, "site" if self.recorder.on_site(url) else "hop")
+        if parts.host in self._lost or not self.gate.allowed(parts.origin, [parts.path])[0]:
+            self._done_one()
+            return
+        self.fetched += 1
+        answer = await self.fetcher.get(url, MAX_PAGE, bodies=False)
+        if self._interrupted and answer.status is None:
+            self._done_one()
+            return
+        if answer.status is None:
+            self._count_silence(parts.host, url, answer.error or "no answer")
+            return
+        self._silent[parts.host] = 0
+        self._flush_silent(parts.host)
+        self._keep(answer, clicks, hops)
+
+    def _count_silence(self, host: str, url: str, error: str) -> None:
+        """Hold back addresses that did not answer until it is clear that the host is still there."""
+        self._silent_answers.setdefault(host, []).append((url, error))
+        count = self._silent[host] = self._silent.get(host, 0) + 1
+        if count >= GIVE_UP_AFTER:
+            self._lost[host] = error
+            self._silent_answers.pop(host, None)  # facts of the host, not of these addresses
+        self._done_one()
+
+    def _flush_silent(self, host: str) -> None:
+        for url, error in self._silent_answers.pop(host, ()):
+            self.recorder.writer.add("answer", [self.recorder.answer_row(url, None, error=error)])
+
+    def _keep(self, answer: Answer, clicks: int, hops: int) -> None:
+        """Record an answer; hand HTML to the parsers, follow a redirect."""
+        media, charset = content_type(answer.header("content-type"))
+        location = answer.header("location") if answer.redirects else None
+        target = normalise(location, answer.url) if location is not None else None
+        row = self.recorder.answer_row(
+            answer.url, answer.status, error=answer.error, media_type=media, target=target, location=location,
+            octets=answer.octets, cut=answer.cut, last_modified=answer.header("last-modified"),
+        )  # fmt: skip
+        number = row[0]
+        self.frontier.seen.add(number)
+        if target and (self.recorder.on_site(target) or hops < MAX_HOPS):
+            self._enqueue([target], clicks, hops + 1)
+        robots = tuple(answer.headers.get("x-robots-tag", ()))
+        links = tuple(answer.headers.get("link", ()))
+        html = answer.status == 200 and (is_html(media) or (not media and b"<" in answer.body[:500]))
+        if html and (self.recorder.on_site(answer.url) or answer.url in self._variant_pages):
+            # An HTML answer is kept together with what its page says, so that neither is there alone.
+            self._waiting.append((PageTask(number, answer.url, answer.body, charset, robots, links), clicks, row))
+            self._waiting_octets += len(answer.body)
+            self._open += 1
+        else:
+            self.recorder.writer.add("answer", [row])
+            if robots or links:
+                self._keep_headers(number, answer, robots, links)
+        self._done_one()
+
+    def _keep_headers(self, number: int, answer: Answer, robots: tuple[str, ...], links: tuple[str, ...]) -> None:
+        writer = self.recorder.writer
+        writer.add("directive", [directive_row(number, d) for d in header_directives(list(robots))])
+        rows = []
+        for c in header_canonicals(list(links), answer.url):
+            target = self.recorder.id(c.url) if c.url else None
+            rows.append((number, int(c.origin), c.href, target, c.fault, c.in_body, c.line, c.text))
+        writer.add("canonical", rows)
+
+    def _done_one(self) -> None:
+        self._open -= 1
+        self.recorder.commit()
+        if self._open <= 0:
+            self._changed.set()
+
+    async def _parse_pages(self) -> None:
+        """One of the parser dispatchers: take what waits, parse it, queue what it mentions."""
+        loop = asyncio.get_running_loop()
+        while True:
+            if not self._waiting:
+                await self._wait_a_little()
+                continue
+            batch: list[PageTask] = []
+            clicks, rows, octets = MAX_CLICKS, [], 0
+            while self._waiting and len(batch) < BATCH_PAGES and octets < BATCH_OCTETS:
+                task, distance, row = self._waiting.popleft()
+                batch.append(task)
+                rows.append(row)
+                clicks = min(clicks, distance)
+                octets += len(task.data)
+            self._parsing += 1
+            answers = await loop.run_in_executor(self._executor, self.pool.parse, batch)
+            self._parsing -= 1
+            self._waiting_octets -= octets
+            self.recorder.writer.add("answer", rows)
+            for parsed in answers:
+                mentioned = self.recorder.parsed(parsed)
+                if self.options.follow_links:
+                    self._enqueue(mentioned, clicks + 1)
+            self.options.progress.update(self.recorder.pages, len(self.recorder), split(self.start).host)
+            for _ in batch:
+                self._done_one()
+
+    @property
+    def limit_hit(self) -> bool:
+        """Whether addresses were left unread because of the limit that was asked for."""
+        return self._limit_hit

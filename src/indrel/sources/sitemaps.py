@@ -1,0 +1,132 @@
+"""Sitemaps of a live site: found, streamed, their entries kept."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+import aiohttp
+
+from indrel.core.address import Joiner, normalise, site_key
+from indrel.core.page.headers import content_type
+from indrel.core.page.html import read_page
+from indrel.core.sitemap import Child, Entry, SitemapReader, SitemapSummary
+from indrel.gather.recorder import Recorder
+from indrel.sources.fetch import STEP, Fetcher, explain
+
+USUAL = ("/sitemap.xml", "/sitemap_index.xml", "/sitemap-index.xml", "/sitemap.txt", "/sitemap.xml.gz")
+MAX_FILES = 5_000
+MAX_HOPS = 5
+_HTML_KEPT = 1 << 20
+
+
+@dataclass
+class _Found:
+    url: str
+    via: str
+    parent: int | None = None
+    origin: str | None = None
+    line: int | None = None
+    depth: int = 0
+
+
+class SitemapCollector:
+    """Reads all sitemaps of a site. `missing_hash` is the text of the host's made-up page, if it answers 200."""
+
+    def __init__(self, fetcher: Fetcher, recorder: Recorder, missing_hash: int | None) -> None:
+        self.fetcher = fetcher
+        self.recorder = recorder
+        self.missing_hash = missing_hash
+        self._done: set[str] = set()
+        self._queue: list[_Found] = []
+        self._joiner = Joiner(1_000)
+
+    async def collect(self, origin: str, announced: Iterable[tuple[str, str, int]]) -> list[str]:
+        """Read the announced sitemaps (address, announcing origin, line), else the usual addresses.
+
+        Gives the normalised addresses of all entries, in order.
+        """
+        for value, by, line in announced:
+            url = normalise(value)
+            if url:
+                self._queue.append(_Found(url, "robots", origin=by, line=line))
+        if not self._queue:
+            self._queue = [_Found(origin + path, "usual") for path in USUAL]
+        urls: list[str] = []
+        while self._queue and len(self._done) < MAX_FILES:
+            found = self._queue.pop(0)
+            if found.url not in self._done:
+                self._done.add(found.url)
+                urls += await self._one(found)
+                self.recorder.commit()
+        return urls
+
+    async def _one(self, found: _Found) -> list[str]:
+        number = self.recorder.sitemap_number()
+        reader, urls = SitemapReader(), []
+        status: int | None = None
+        error, final, alike = None, found.url, False
+        try:
+            for _ in range(MAX_HOPS + 1):
+                async with self.fetcher.open(final) as response:
+                    status = response.status
+                    location = response.headers.get("location")
+                    target = normalise(location, final) if location and 300 <= status < 400 else None
+                    if target:
+                        final = target
+                        continue
+                    if status == 200:
+                        kept = b""
+                        async for chunk in response.content.iter_chunked(STEP):
+                            kept = kept + chunk if len(kept) < _HTML_KEPT else kept
+                            urls += self._take(number, found, reader.feed(chunk))
+                            if reader.summary.error and reader.summary.kind != "html":
+                                break
+                        urls += self._take(number, found, reader.close())
+                        alike = reader.summary.kind == "html" and self._like_missing(kept, final, response)
+                    break
+        except (TimeoutError, aiohttp.ClientError, OSError, ValueError) as failure:
+            error = explain(failure)
+            urls += self._take(number, found, reader.close())
+        if found.via == "usual" and self._counts_as_none(found.url, status, reader.summary, alike):
+            self.recorder.sitemaps -= 1
+            return []
+        summary = reader.summary
+        self.recorder.writer.add(
+            "sitemap",
+            [
+                (
+                    number, found.url, found.via, found.parent, found.origin, found.line, status, error, summary.kind,
+                    summary.root, summary.namespace, summary.octets, summary.entries, summary.gzipped, summary.error,
+                    summary.line, summary.column, final, alike,
+                )
+            ],
+        )  # fmt: skip
+        return urls
+
+    def _like_missing(self, kept: bytes, url: str, response: aiohttp.ClientResponse) -> bool:
+        if self.missing_hash is None:
+            return False
+        _, charset = content_type(response.headers.get("content-type"))
+        return read_page(kept, url, charset, self._joiner).text_hash == self.missing_hash
+
+    @staticmethod
+    def _counts_as_none(url: str, status: int | None, summary: SitemapSummary, alike: bool) -> bool:
+        """Whether a usual address has no sitemap; `/sitemap.xml` that answers with a page is one gone wrong."""
+        if status != 200:
+            return True
+        if url.endswith("/sitemap.xml"):
+            return False
+        return alike or summary.kind in ("html", "empty", "unknown") or bool(summary.error)
+
+    def _take(self, number: int, found: _Found, items: list[Entry | Child]) -> list[str]:
+        entries = [i for i in items if isinstance(i, Entry)]
+        addresses = [normalise(e.loc) for e in entries]
+        if entries:
+            self.recorder.entries(number, entries, addresses)
+        for child in items:
+            if isinstance(child, Child) and found.depth < 3:
+                url = normalise(child.loc, found.url)
+                if url and (self.recorder.on_site(url) or site_key(url) == site_key(found.url)):
+                    self._queue.append(_Found(url, "index", number, None, child.line, found.depth + 1))
+        return [a for a in addresses if a]
