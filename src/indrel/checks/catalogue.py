@@ -92,7 +92,7 @@ def check(
 def _read_docstring(text: str) -> tuple[str, dict[str, str]]:
     summary, _, rest = text.partition("\n")
     parts: dict[str, str] = {}
-    for paragraph in re.split(r"\n\s*\n", rest.strip()):
+    for paragraph in re.split(rf"\n(?=(?:{'|'.join(PARTS)}):)", rest.strip()):
         name, colon, body = paragraph.partition(":")
         if colon and name in PARTS:
             parts[name] = " ".join(body.split())

@@ -115,10 +115,10 @@ def links_to(
     condition = {None: "true", True: "flags > 0", False: "flags = 0"}[unfollowed]
     with picked(site, ids):
         for target, line, text, where in site.rows(
-            f"""WITH some AS (
+            f"""WITH chosen AS (
                 SELECT target, source, line, text FROM link JOIN picked ON picked.id = link.target WHERE {condition}
                 QUALIFY row_number() OVER (PARTITION BY target ORDER BY source, line) <= {most})
-            SELECT s.target, s.line, s.text, {WHERE} FROM some s JOIN address a ON a.id = s.source
+            SELECT s.target, s.line, s.text, {WHERE} FROM chosen s JOIN address a ON a.id = s.source
             JOIN answer n ON n.address = s.source ORDER BY s.target, s.source, s.line"""
         ):
             found.setdefault(target, []).append(Evidence("link", where, line, text))

@@ -22,7 +22,7 @@ class LinkGraph:
         self.source = np.empty(total, dtype=np.int32)
         self.target = np.empty(total, dtype=np.int32)
         self.flags = np.empty(total, dtype=np.uint8)
-        reader: Any = site.con.execute("SELECT source, target, flags FROM link").to_arrow_reader(1 << 20)
+        reader: Any = site.con.sql("SELECT source, target, flags FROM link").to_arrow_reader(1 << 20)
         at = 0
         columns: tuple[Any, ...] = (self.source, self.target, self.flags)
         for batch in reader:

@@ -150,8 +150,8 @@ class Site:
                 groups[rules.key] = (rules, groups.get(rules.key, (rules, 0))[1] | 1 << i)
         if not groups:
             return
-        table: Any = self.con.execute(
-            "SELECT id, path FROM address WHERE origin = ? AND path <> ?", [host.origin, ALWAYS_ALLOWED]
+        table: Any = self.con.sql(
+            "SELECT id, path FROM address WHERE origin = ? AND path <> ?", params=[host.origin, ALWAYS_ALLOWED]
         ).to_arrow_table()
         if not table.num_rows:
             return

@@ -169,8 +169,8 @@ class Snapshot:
 
     def one(self, sql: str, parameters: Sequence[Any] | None = None) -> Any:
         """The first value of the first row, or None."""
-        row = self.con.execute(sql, parameters).fetchone()
-        return row[0] if row else None
+        rows = self.con.execute(sql, parameters).fetchall()
+        return rows[0][0] if rows else None
 
     def close(self) -> None:
         self.con.close()

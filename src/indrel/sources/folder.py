@@ -19,12 +19,11 @@ import pyarrow as pa
 
 from indrel.core.address import normalise, origin_of, site_key
 from indrel.core.robots import parse as parse_robots
-from indrel.core.sitemap import Child, Entry, SitemapReader
+from indrel.core.sitemap import USUAL, Child, Entry, SitemapReader
 from indrel.errors import InputError, Interrupted
 from indrel.gather.parsing import PageTask, Parsed, ParserPool
 from indrel.gather.recorder import Recorder
 from indrel.sources.options import GatherOptions
-from indrel.sources.sitemaps import USUAL
 
 BATCH = 24
 STAND_IN = "https://folder.invalid/"

@@ -10,11 +10,10 @@ import aiohttp
 from indrel.core.address import Joiner, normalise, site_key
 from indrel.core.page.headers import content_type
 from indrel.core.page.html import read_page
-from indrel.core.sitemap import Child, Entry, SitemapReader, SitemapSummary
+from indrel.core.sitemap import USUAL, Child, Entry, SitemapReader, SitemapSummary
 from indrel.gather.recorder import Recorder
 from indrel.sources.fetch import STEP, Fetcher, explain
 
-USUAL = ("/sitemap.xml", "/sitemap_index.xml", "/sitemap-index.xml", "/sitemap.txt", "/sitemap.xml.gz")
 MAX_FILES = 5_000
 MAX_HOPS = 5
 _HTML_KEPT = 1 << 20

@@ -8,9 +8,9 @@ from indrel.checks.catalogue import Hit, check
 from indrel.checks.evidence import answers, canonicals, listings, robots_line, said, status_text
 from indrel.checks.topics.directives import without_whole_site
 from indrel.core.model import CheckClass, Evidence, Severity, listing
+from indrel.core.sitemap import USUAL
 from indrel.core.sitemap.read import NAMESPACE
 from indrel.decide.site import Site
-from indrel.sources.sitemaps import USUAL
 
 
 @check("sitemap-none", CheckClass.FLAW, Severity.ASK)

@@ -13,6 +13,9 @@ from xml.parsers import expat
 
 NAMESPACE = "http://www.sitemaps.org/schemas/sitemap/0.9"
 ATOM = "http://www.w3.org/2005/Atom"
+USUAL = ("/sitemap.xml", "/sitemap_index.xml", "/sitemap-index.xml", "/sitemap.txt", "/sitemap.xml.gz")
+"""Where sitemaps stand that nothing announces."""
+
 MAX_ENTRIES = 50_000
 MAX_OCTETS = 52_428_800
 READ_FACTOR = 2
