@@ -62,13 +62,19 @@ def newest_snapshot(folder: Path | None = None, host: str | None = None) -> Path
     return max(found, key=lambda p: (p.stat().st_mtime_ns, p.name))
 
 
-def gather(source: str, options: GatherOptions, snapshot: Path | None = None, resume: bool = False) -> Gathered:
+def gather(
+    source: str,
+    options: GatherOptions,
+    snapshot: Path | None = None,
+    resume: bool = False,
+    pool: ParserPool | None = None,
+) -> Gathered:
     """Read a site or a folder into a snapshot.
 
     What cuts the gathering short is given back beside the snapshot, in which everything gathered
     until then is kept. Raises UsageError where nothing can be gathered at all.
     """
-    pool = ParserPool()
+    pool = pool or ParserPool()
     try:
         if source_kind(source) == "site":
             return _gather_site(source, options, snapshot, resume, pool)

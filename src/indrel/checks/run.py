@@ -7,9 +7,10 @@ from collections.abc import Iterable
 from dataclasses import replace
 
 from indrel.checks.catalogue import Check, Hit, Need, checks
-from indrel.core.model import Cause, Finding, Severity, Skipped, Verdict, plural
+from indrel.core.model import Cause, CheckClass, Finding, Severity, Skipped, Verdict
 from indrel.decide.site import Site
 
+_CLASS_ORDER = list(CheckClass)
 log = logging.getLogger("indrel")
 
 
@@ -92,7 +93,8 @@ def gather_causes(findings: list[Finding]) -> tuple[list[Finding], list[Cause]]:
 
     def order(item: tuple[tuple[str, str, str], list[Finding]]) -> tuple[object, ...]:
         key, members = item
-        return (-max(f.severity.value for f in members), -len(members), key)
+        severity = max(f.severity.value for f in members)
+        return (-severity, _CLASS_ORDER.index(members[0].cls), -len(members), members[0].section.startswith("//"), key)
 
     causes: list[Cause] = []
     marked: list[Finding] = []
@@ -100,7 +102,7 @@ def gather_causes(findings: list[Finding]) -> tuple[list[Finding], list[Cause]]:
         members = [replace(f, cause=f"c{number}") for f in sorted(members, key=lambda f: (-f.severity.value, f.url))]
         first = members[0]
         about = checks()[first.check]
-        summary = first.message if len(members) == 1 else f"{plural(len(members), 'address')}: {about.summary}"
+        summary = first.message if len(members) == 1 else about.summary
         severity = Severity(max(f.severity.value for f in members))
         causes.append(
             Cause(

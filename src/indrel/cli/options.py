@@ -130,6 +130,7 @@ def gather_options(
     read_barred: bool,
     base: str | None,
     progress: Progress,
+    hosts: tuple[str, ...] = (),
 ) -> GatherOptions:
     """Options of the command line as the sources take them."""
     from indrel.core import crawlers
@@ -147,5 +148,6 @@ def gather_options(
         follow_links=follow_links,
         read_barred=read_barred,
         base=base,
+        hosts=hosts,
         progress=progress,
     )

@@ -89,6 +89,15 @@ class Site:
         return bool(self.meta.get("complete"))
 
     @cached_property
+    def starts(self) -> dict[str, str]:
+        """The start page of each host of the site, by origin; the audited one first."""
+        declared = self.rows(
+            "SELECT a.origin, a.origin || a.path FROM given g JOIN address a ON a.id = g.address "
+            "WHERE g.why = 'host' ORDER BY a.origin"
+        )
+        return {self.base_origin: self.base, **dict(declared)}
+
+    @cached_property
     def start_id(self) -> int | None:
         found = self.one("SELECT id FROM address WHERE origin || path = ?", [self.base])
         return None if found is None else int(found)
@@ -303,7 +312,8 @@ class Site:
     def want_sql(self) -> str:
         """The implied want of an address as an SQL expression over `fact`; needs `kind` beside it."""
         junk = ", ".join(f"'{k}'" for k in JUNK)
-        return f"CASE WHEN start OR listed OR named THEN '{Want.SHOW}' WHEN kind IN ({junk}) THEN '{Want.HIDE}' ELSE '{Want.ANY}' END"
+        wanted = f"WHEN start OR listed OR named THEN '{Want.SHOW}'"
+        return f"CASE {wanted} WHEN kind IN ({junk}) THEN '{Want.HIDE}' ELSE '{Want.ANY}' END"
 
     @property
     def kind_sql(self) -> str:

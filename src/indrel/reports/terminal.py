@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import textwrap
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 
 from rich.console import Console
 from rich.text import Text
@@ -122,19 +122,22 @@ class Terminal:
         findings = sum(c.count for c in causes)
         self.console.print()
         self.pieces((HEADINGS[severity], STYLES[severity]), (f"  {_counted(len(causes), findings)}", "dim"))
-        full = len(causes) if everything else FEW[severity]
-        for cause in causes[:full]:
-            self.cause(cause, origin)
-        for cause in causes[full:]:
+        groups = alike(causes)
+        full = len(groups) if everything else FEW[severity]
+        for group in groups[:full]:
+            self.cause(group[0], origin, group[1:])
+        for group in groups[full:]:
+            count = sum(c.count for c in group)
             self.pieces(
-                (f"  {cause.id:<5}", "dim"),
-                (f"{cause.check:<24}", ""),
-                (f"{cause.section:<14} ", "dim"),
-                (cause.summary, ""),
+                (f"  {group[0].id:<5}", "dim"),
+                (f"{group[0].check:<24}", ""),
+                (f"{group[0].section:<14} ", "dim"),
+                (f"{count:,} ×  " if count > 1 else "", "bold"),
+                (group[0].summary, ""),
             )
 
-    def cause(self, cause: Cause, origin: str) -> None:
-        """One cause: its name, what it is, the line that does it, the mend, some addresses."""
+    def cause(self, cause: Cause, origin: str, others: Sequence[Cause] = ()) -> None:
+        """One cause: its name, what it is, the line that does it, the mend, some addresses; others like it in brief."""
         count = f"  {cause.count:,} ×" if cause.count > 1 else ""
         pieces = [
             (f"  {cause.id:<5}", "dim"),
@@ -144,13 +147,19 @@ class Terminal:
         ]
         self.pieces(*pieces)
         example = cause.findings[0]
-        self.line(example.message if cause.count == 1 else cause.summary, indent=7, hang=2)
+        self.line(example.message if cause.count == 1 else cause.summary, indent=7)
         if cause.count == 1:
             self.pieces(("       at    ", "dim"), (example.url, ""))
         for evidence in example.evidence[:3]:
             self.evidence(evidence, origin)
         if cause.count > 1:
             self._examples([f.url for f in cause.findings], origin)
+        if others:
+            count = sum(c.count for c in others)
+            first, last = others[0].id, others[-1].id
+            ids = first if first == last else f"{first} to {last}"
+            urls = [f.url for c in others for f in c.findings]
+            self.pieces(("       also  ", "dim"), (f"{ids}: ", "dim"), (self._some(urls, origin, count), ""))
         self.line(f"mend  {cause.mend}", "green", indent=7, hang=6)
 
     def evidence(self, evidence: Evidence, origin: str, indent: int = 7) -> None:
@@ -160,9 +169,12 @@ class Terminal:
         self.pieces((" " * indent + "by    ", "dim"), (where, ""), ("  ", ""), (evidence.text, "bold"))
 
     def _examples(self, urls: list[str], origin: str) -> None:
+        self.pieces(("       at    ", "dim"), (self._some(urls, origin, len(urls)), ""))
+
+    @staticmethod
+    def _some(urls: list[str], origin: str, count: int) -> str:
         shown = [short(u, origin) for u in urls[:3]]
-        more = f" and {len(urls) - 3:,} more" if len(urls) > 3 else ""
-        self.pieces(("       at    ", "dim"), (", ".join(shown) + more, ""))
+        return ", ".join(shown) + (f" and {count - 3:,} more" if count > 3 else "")
 
     def _left_out(self, verdict: Verdict) -> None:
         if not verdict.skipped:
@@ -173,6 +185,14 @@ class Terminal:
         self.console.print()
         for because, names in reasons.items():
             self.line(f"Left out: {', '.join(names)} ({because}).", "dim", hang=10)
+
+
+def alike(causes: list[Cause]) -> list[list[Cause]]:
+    """Causes of one check in one section together: they differ only in the exact text."""
+    groups: dict[tuple[str, str], list[Cause]] = {}
+    for cause in causes:
+        groups.setdefault((cause.check, cause.section), []).append(cause)
+    return list(groups.values())
 
 
 def _counted(causes: int, findings: int) -> str:

@@ -9,6 +9,7 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
+from indrel.core.address import split
 from indrel.core.crawlers import OWN_TOKEN, Crawler
 from indrel.core.robots import Access, Ruleset, access_for, decide, match_many, parse
 
@@ -62,6 +63,18 @@ class Gate:
         for rules in known.rulesets:
             result |= _allowed(rules, paths)
         return result
+
+    def barring(self, url: str) -> tuple[str, int] | None:
+        """The rule that bars an address for the audited crawlers, as origin and line; None where none of theirs does."""
+        parts = split(url)
+        known = self._origins.get(parts.origin)
+        if known is None or known.access is not Access.RULES or known.own is not None:
+            return None
+        for rules in known.rulesets:
+            allowed, rule = decide(rules.rules, parts.path)
+            if rule is not None and not allowed:
+                return parts.origin, rule.line
+        return None
 
 
 def _allowed(rules: Ruleset, paths: Sequence[str]) -> npt.NDArray[np.bool_]:

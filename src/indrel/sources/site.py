@@ -9,7 +9,7 @@ import signal
 from collections import deque
 from collections.abc import Iterable
 from concurrent.futures import ThreadPoolExecutor
-from typing import Any
+from typing import Any, NamedTuple
 
 from indrel.core.address import Joiner, made_up_path, normalise, origin_of, site_key, split, variants
 from indrel.core.page.facts import header_canonicals, header_directives
@@ -40,6 +40,9 @@ DOWN = ("no connection", "the host name", "TLS:")
 GIVE_UP_AFTER = 8
 """Addresses in a row without any answer, after which a host is taken to be down."""
 
+BARRED_A_RULE = 50
+"""Addresses of one rule that `--read-barred` reads."""
+
 MAX_CLICKS = 60
 ALIKE_CLICKS = 12
 ALIKE = 300
@@ -50,6 +53,15 @@ _NUMBER = re.compile(r"[0-9]+")
 
 
 Row = tuple[Any, ...]
+
+
+class _Page(NamedTuple):
+    """A page that waits to be parsed, with its answer's row; `follow` false: nothing is followed from it."""
+
+    task: PageTask
+    clicks: int
+    row: Row
+    follow: bool
 
 
 class _Frontier:
@@ -94,7 +106,8 @@ class LiveSite:
         self.frontier = _Frontier()
         self.joiner = Joiner(20_000)
         self.fetched = 0
-        self._waiting: deque[tuple[PageTask, int, Row]] = deque()
+        self._waiting: deque[_Page] = deque()
+        self._barred_read: dict[tuple[str, int], int] = {}
         self._waiting_octets = 0
         self._silent: dict[str, int] = {}
         self._lost: dict[str, str] = {}
@@ -237,6 +250,7 @@ class LiveSite:
         if url:
             self.recorder.writer.add("given", [(self.recorder.id(url), "host")])
             await self._learn_robots(origin_of(url), "site")
+            await self._probe(origin_of(url))
             self._enqueue([url], 0)
 
     def _given(self) -> None:
@@ -295,7 +309,8 @@ class LiveSite:
                 )
             ],
         )  # fmt: skip
-        self._probe_hash = facts.text_hash if facts else None
+        if origin == origin_of(self.start):
+            self._probe_hash = facts.text_hash if facts else None
 
     async def _sitemaps(self, origin: str) -> None:
         collector = SitemapCollector(self.fetcher, self.recorder, self._probe_hash)
@@ -358,7 +373,8 @@ class LiveSite:
         parts = split(url)
         if parts.origin not in self.gate:
             await self._learn_robots(parts.origin, "site" if self.recorder.on_site(url) else "hop")
-        if parts.host in self._lost or not self.gate.allowed(parts.origin, [parts.path])[0]:
+        allowed = bool(self.gate.allowed(parts.origin, [parts.path])[0])
+        if parts.host in self._lost or not (allowed or self._may_read_barred(url)):
             self._done_one()
             return
         self.fetched += 1
@@ -371,7 +387,7 @@ class LiveSite:
             return
         self._silent[parts.host] = 0
         self._flush_silent(parts.host)
-        self._keep(answer, clicks, hops)
+        self._keep(answer, clicks, hops, follow=allowed)
 
     def _count_silence(self, host: str, url: str, error: str) -> None:
         """Hold back addresses that did not answer until it is clear that the host is still there."""
@@ -386,7 +402,17 @@ class LiveSite:
         for url, error in self._silent_answers.pop(host, ()):
             self.recorder.writer.add("answer", [self.recorder.answer_row(url, None, error=error)])
 
-    def _keep(self, answer: Answer, clicks: int, hops: int) -> None:
+    def _may_read_barred(self, url: str) -> bool:
+        """With `--read-barred`, some addresses of each rule are read once; nothing is followed from them."""
+        if not self.options.read_barred or not self.recorder.on_site(url):
+            return False
+        key = self.gate.barring(url)
+        if key is None:
+            return False
+        count = self._barred_read[key] = self._barred_read.get(key, 0) + 1
+        return count <= BARRED_A_RULE
+
+    def _keep(self, answer: Answer, clicks: int, hops: int, follow: bool = True) -> None:
         """Record an answer; hand HTML to the parsers, follow a redirect."""
         media, charset = content_type(answer.header("content-type"))
         location = answer.header("location") if answer.redirects else None
@@ -397,14 +423,15 @@ class LiveSite:
         )  # fmt: skip
         number = row[0]
         self.frontier.seen.add(number)
-        if target and (self.recorder.on_site(target) or hops < MAX_HOPS):
+        if target and follow and (self.recorder.on_site(target) or hops < MAX_HOPS):
             self._enqueue([target], clicks, hops + 1)
         robots = tuple(answer.headers.get("x-robots-tag", ()))
         links = tuple(answer.headers.get("link", ()))
         html = answer.status == 200 and (is_html(media) or (not media and b"<" in answer.body[:500]))
         if html and (self.recorder.on_site(answer.url) or answer.url in self._variant_pages):
             # An HTML answer is kept together with what its page says, so that neither is there alone.
-            self._waiting.append((PageTask(number, answer.url, answer.body, charset, robots, links), clicks, row))
+            task = PageTask(number, answer.url, answer.body, charset, robots, links)
+            self._waiting.append(_Page(task, clicks, row, follow))
             self._waiting_octets += len(answer.body)
             self._open += 1
         else:
@@ -436,13 +463,15 @@ class LiveSite:
                 await self._wait_a_little()
                 continue
             batch: list[PageTask] = []
-            clicks, rows, octets = MAX_CLICKS, [], 0
+            clicks, rows, octets, follow = MAX_CLICKS, [], 0, self._waiting[0].follow
             while self._waiting and len(batch) < BATCH_PAGES and octets < BATCH_OCTETS:
-                task, distance, row = self._waiting.popleft()
-                batch.append(task)
-                rows.append(row)
-                clicks = min(clicks, distance)
-                octets += len(task.data)
+                if self._waiting[0].follow is not follow:
+                    break
+                page = self._waiting.popleft()
+                batch.append(page.task)
+                rows.append(page.row)
+                clicks = min(clicks, page.clicks)
+                octets += len(page.task.data)
             self._parsing += 1
             answers = await loop.run_in_executor(self._executor, self.pool.parse, batch)
             self._parsing -= 1
@@ -450,7 +479,7 @@ class LiveSite:
             self.recorder.writer.add("answer", rows)
             for parsed in answers:
                 mentioned = self.recorder.parsed(parsed)
-                if self.options.follow_links:
+                if self.options.follow_links and follow:
                     self._enqueue(mentioned, clicks + 1)
             self.options.progress.update(self.recorder.pages, len(self.recorder), split(self.start).host)
             for _ in batch:

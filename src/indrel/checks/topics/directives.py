@@ -7,11 +7,12 @@ from typing import NamedTuple
 
 from indrel.checks.catalogue import Hit, Need, check
 from indrel.checks.evidence import WHERE, directives, said, status_text
-from indrel.core.address import split
+from indrel.core.address import origin_of, split
 from indrel.core.model import CheckClass, Evidence, Severity, listing
 from indrel.decide.site import Site
 
 NEARLY_ALL = 0.9
+MANY = 5
 
 
 class Said(NamedTuple):
@@ -39,22 +40,33 @@ def all_said(site: Site, condition: str) -> Iterator[Said]:
         yield Said(address, url, bool(origin), scope, mask, tuple(tokens), evidence)
 
 
-def whole_site_noindex(site: Site) -> dict[str, tuple[int, Evidence]]:
-    """Texts of noindex directives that stand on the start page and on nearly all pages, with the crawlers told."""
-    if site.start_id is None:
-        return {}
-    pages = int(site.one("SELECT count(*) FROM fact WHERE site AND read AND status < 300 AND (html OR noindex > 0)"))
-    found = {}
-    for mask, evidence in directives(site, [site.start_id]).get(site.start_id, ()):
-        same = int(
+WholeHosts = dict[tuple[str, str], tuple[int, Evidence]]
+
+
+def hidden_hosts(site: Site) -> WholeHosts:
+    """Per origin the texts of noindex directives on the start page and nearly all pages, with the crawlers told."""
+    found: WholeHosts = {}
+    for origin, start in site.starts.items():
+        number = site.id_of(start)
+        shown = directives(site, [number]).get(number, []) if number is not None else []
+        if not shown:
+            continue
+        pages = int(
             site.one(
-                "SELECT count(DISTINCT d.address) FROM directive d JOIN fact f ON f.id = d.address "
-                "WHERE f.site AND f.status < 300 AND d.noindex AND d.void IS NULL AND d.text = ?",
-                [evidence.text],
+                "SELECT count(*) FROM fact WHERE origin = ? AND read AND status < 300 AND (html OR noindex > 0)",
+                [origin],
             )
         )
-        if same >= NEARLY_ALL * pages and (site.complete or pages >= 5):
-            found[evidence.text] = (mask, evidence)
+        for mask, evidence in shown:
+            same = int(
+                site.one(
+                    "SELECT count(DISTINCT d.address) FROM directive d JOIN fact f ON f.id = d.address WHERE f.origin = ? "
+                    "AND f.status < 300 AND d.noindex AND d.void IS NULL AND d.text = ?",
+                    [origin, evidence.text],
+                )
+            )
+            if same >= NEARLY_ALL * pages and (site.complete or pages >= MANY):
+                found[origin, evidence.text] = (mask, evidence)
     return found
 
 
@@ -67,16 +79,17 @@ def site_noindex(site: Site) -> Iterator[Hit]:
     Rests on: The robots meta tag and X-Robots-Tag as search engines document them: noindex keeps a page from being listed.
     Evidence: The tag or header on the start page.
     """
-    for text, (mask, evidence) in whole_site_noindex(site).items():
-        yield Hit(site.base, mask, f"the start page and nearly all pages say `{text}`", (evidence,))
+    for (origin, text), (mask, evidence) in hidden_hosts(site).items():
+        message = f"the start page and nearly all pages of {origin} say `{text}`"
+        yield Hit(site.starts[origin], mask, message, (evidence,))
 
 
-def without_whole_site(site: Site, evidence: tuple[Evidence, ...], mask: int) -> int:
+def without_hidden_host(told: WholeHosts, url: str, evidence: tuple[Evidence, ...], mask: int) -> int:
     """A mask without the crawlers for which `site-noindex` has told the cause."""
-    told = whole_site_noindex(site)
     for one in evidence:
-        if one.text in told:
-            mask &= ~told[one.text][0]
+        known = told.get((origin_of(url), one.text))
+        if known:
+            mask &= ~known[0]
     return mask
 
 
@@ -93,9 +106,9 @@ def noindex_wanted(site: Site) -> Iterator[Hit]:
         "SELECT id, origin || path, hidden, start FROM fact WHERE site AND hidden > 0 AND (start OR named) AND NOT listed "
         "ORDER BY origin, path"
     )
-    tags = said(site, [row[0] for row in found], site.all_mask)
+    tags, told = said(site, [row[0] for row in found], site.all_mask), hidden_hosts(site)
     for number, url, mask, start in found:
-        mask = without_whole_site(site, tags.get(number, ()), mask)
+        mask = without_hidden_host(told, url, tags.get(number, ()), mask)
         if mask:
             who = "the start page" if start else "a page that others name as canonical"
             yield Hit(url, mask, f"{who} says noindex", tags.get(number, ()), implied=True)

@@ -36,36 +36,44 @@ def is_page(host: HostRobots) -> bool:
     return host.access is Access.RULES and (looks or (is_html(host.media_type) and not host.file.groups and bool(head)))
 
 
-def own_bars(site: Site) -> dict[int, set[int]]:
-    """For each crawler (by number) that `site-barred` speaks of, the lines that shut its site."""
-    found: dict[int, set[int]] = {}
-    host = site.robots.get(site.base_origin)
-    if host is None or host.access is not Access.RULES:
-        return found
-    made_up = site.base_origin + made_up_path(host.origin)
-    for i, crawler in enumerate(site.crawlers):
-        allowed, rule, _ = site.rule_for(site.base, crawler)
-        if allowed or rule is None:
+Shut = dict[tuple[str, int], int]
+"""For an origin and a crawler (by number) that `site-barred` speaks of, the line that shuts the host."""
+
+
+def shut_hosts(site: Site) -> Shut:
+    """The hosts of the site that robots.txt shuts as a whole."""
+    found: Shut = {}
+    for origin, start in site.starts.items():
+        host = site.robots.get(origin)
+        if host is None or host.access is not Access.RULES:
             continue
-        bit = 1 << i
-        wanted, barred = site.rows(
-            f"SELECT count(*), count(*) FILTER (barred & {bit} > 0) FROM fact WHERE site AND (start OR listed OR named)"
-        )[0]
-        elsewhere = not site.rule_for(made_up, crawler)[0]
-        if barred >= NEARLY_ALL * wanted and (elsewhere or wanted >= MANY):
-            found[i] = {rule.line}
+        made_up = origin + made_up_path(origin)
+        for i, crawler in enumerate(site.crawlers):
+            allowed, rule, _ = site.rule_for(start, crawler)
+            if allowed or rule is None:
+                continue
+            bit = 1 << i
+            wanted, barred = site.rows(
+                f"SELECT count(*), count(*) FILTER (barred & {bit} > 0) FROM fact "
+                "WHERE origin = ? AND (start OR listed OR named)",
+                [origin],
+            )[0]
+            elsewhere = not site.rule_for(made_up, crawler)[0]
+            if barred >= NEARLY_ALL * wanted and (elsewhere or wanted >= MANY):
+                found[origin, i] = rule.line
     return found
 
 
-def without_shut_site(site: Site, url: str, mask: int, shut: dict[int, set[int]]) -> int:
+def without_shut_site(site: Site, url: str, mask: int, shut: Shut) -> int:
     """A mask without the crawlers for which `site-barred` has told the cause, or whose host is closed."""
-    host = site.robots.get(url[: url.index("/", 8)])
+    origin = url[: url.index("/", 8)]
+    host = site.robots.get(origin)
     if host is None or host.access is not Access.RULES:
         return 0
-    for i in shut:
-        if mask >> i & 1:
+    for (shut_origin, i), line in shut.items():
+        if shut_origin == origin and mask >> i & 1:
             rule = site.rule_for(url, site.crawlers[i])[1]
-            if rule is not None and rule.line in shut[i]:
+            if rule is not None and rule.line == line:
                 mask &= ~(1 << i)
     return mask
 
@@ -79,13 +87,13 @@ def site_barred(site: Site) -> Iterator[Hit]:
     Rests on: RFC 9309 section 2.2.2: the most specific rule decides, and `Disallow: /` matches every address.
     Evidence: The rule of robots.txt that decides the start page.
     """
-    by_rule: dict[tuple[Evidence, ...], int] = {}
-    for i in own_bars(site):
-        evidence = rules(site, site.base, 1 << i)
-        by_rule[evidence] = by_rule.get(evidence, 0) | 1 << i
-    for evidence, mask in by_rule.items():
-        text = evidence[0].text
-        yield Hit(site.base, mask, f"`{text}` bars the start page and nearly all of the site", evidence)
+    by_rule: dict[tuple[str, tuple[Evidence, ...]], int] = {}
+    for origin, i in shut_hosts(site):
+        key = origin, rules(site, site.starts[origin], 1 << i)
+        by_rule[key] = by_rule.get(key, 0) | 1 << i
+    for (origin, evidence), mask in by_rule.items():
+        message = f"`{evidence[0].text}` bars the start page and nearly everything on {origin}"
+        yield Hit(site.starts[origin], mask, message, evidence)
 
 
 @check("robots-unreachable", CheckClass.BLOCKED, Severity.STOP, needs=(Need.LIVE,))
@@ -197,7 +205,7 @@ def barred_wanted(site: Site) -> Iterator[Hit]:
     Rests on: RFC 9309 section 2.2.2.
     Evidence: The deciding rule, and what shows that the page is wanted.
     """
-    shut = own_bars(site)
+    shut = shut_hosts(site)
     for url, mask, start in site.rows(
         "SELECT origin || path, barred, start FROM fact WHERE site AND barred > 0 AND (start OR named) AND NOT listed "
         "ORDER BY origin, path"
@@ -258,7 +266,7 @@ def listed_barred(site: Site) -> Iterator[Hit]:
     Rests on: Sitemaps protocol 0.9 lists addresses for crawling; RFC 9309 section 2.2.2 decides whether they may be.
     Evidence: The deciding rule, and the sitemap entry.
     """
-    shut = own_bars(site)
+    shut = shut_hosts(site)
     found = site.rows(
         "SELECT id, origin || path, barred FROM fact WHERE site AND listed AND barred > 0 ORDER BY origin, path"
     )

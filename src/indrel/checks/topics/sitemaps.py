@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from indrel.checks.catalogue import Hit, check
 from indrel.checks.evidence import answers, canonicals, listings, robots_line, said, status_text
-from indrel.checks.topics.directives import without_whole_site
+from indrel.checks.topics.directives import hidden_hosts, without_hidden_host
 from indrel.core.model import CheckClass, Evidence, Severity, listing
 from indrel.core.sitemap import USUAL
 from indrel.core.sitemap.read import NAMESPACE
@@ -22,10 +22,8 @@ def sitemap_none(site: Site) -> Iterator[Hit]:
     Rests on: Sitemaps protocol 0.9; the usual addresses are practice.
     Evidence: The places that were looked at.
     """
-    if (
-        site.one("SELECT count(*) FROM sitemap")
-        or (site.meta.get("incomplete_because", "")
-        and not site.one("SELECT count(*) FROM answer"))
+    if site.one("SELECT count(*) FROM sitemap") or (
+        site.meta.get("incomplete_because", "") and not site.one("SELECT count(*) FROM answer")
     ):
         return
     host = site.robots.get(site.base_origin)
@@ -48,7 +46,8 @@ def sitemap_is_page(site: Site) -> Iterator[Hit]:
     Evidence: The address and what names it.
     """
     for url, via, status, by, line in site.rows(
-        "SELECT url, via, status, announced_by, announced_line FROM sitemap WHERE status = 200 AND kind = 'html' ORDER BY url"
+        "SELECT url, via, status, announced_by, announced_line FROM sitemap "
+        "WHERE status = 200 AND kind = 'html' ORDER BY url"
     ):
         shown = [Evidence("status", url, None, f"{status_text(status, None)}, an HTML page")]
         yield Hit(url, site.all_mask, "the sitemap is an HTML page", (*shown, *_announced(site, via, by, line)))
@@ -133,9 +132,10 @@ def listed_hidden(site: Site) -> Iterator[Hit]:
     found = _listed(site, "hidden > 0", "hidden")
     ids = [row[0] for row in found]
     entries, tags = listings(site, ids), said(site, ids, site.all_mask)
-    for number, _, mask in found:
+    told = hidden_hosts(site)
+    for number, url, mask in found:
         shown = tags.get(number, ())
-        mask = without_whole_site(site, shown, mask)
+        mask = without_hidden_host(told, url, shown, mask)
         if mask:
             loc, entry = entries[number]
             who = "" if mask == site.all_mask else f" for {listing(site.names(mask))}"
