@@ -167,8 +167,8 @@ def _main_sections(site: Site) -> None:
     for number, route in enumerate(ROUTES):
         path = f"/routes/{slug(route)}/"
         body = (
-            f"<p>{route} is {5 + number * 3 % 17} kilometres with {200 + 37 * number} metres of ascent. It begins at the "
-            f"{('lower', 'upper', 'quarry')[number % 3]} car park; in summer it is {('easy', 'steady', 'hard')[number % 3]}.</p>"
+            f"<p>{route} is {5 + number * 3 % 17} kilometres with {200 + 37 * number} metres of ascent. It begins at "
+            f"the {('lower', 'upper', 'quarry')[number % 3]} car park and is {('easy', 'steady', 'hard')[number % 3]}.</p>"
             + links(
                 [
                     (f"/huts/{slug(HUTS[number % len(HUTS)])}/", "Hut on the way"),

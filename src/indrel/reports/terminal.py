@@ -97,7 +97,8 @@ class Terminal:
             self.line(f"The check {crash.check} crashed ({crash.because}): its findings are missing.", "bold red")
         first = next((c for c in verdict.causes if c.severity in (Severity.STOP, Severity.FIX)), None)
         if first:
-            self.line(f"First: {first.mend} ({first.id}, {first.check})", hang=7)
+            what = f"{first.count:,} × {first.check}" if first.count > 1 else first.findings[0].message
+            self.line(f"First ({first.id}): {what}. {first.mend}", hang=7)
         self.console.print()
         self.states(verdict)
         for severity in Severity:
@@ -155,11 +156,11 @@ class Terminal:
         if cause.count > 1:
             self._examples([f.url for f in cause.findings], origin)
         if others:
-            count = sum(c.count for c in others)
+            number = sum(c.count for c in others)
             first, last = others[0].id, others[-1].id
             ids = first if first == last else f"{first} to {last}"
             urls = [f.url for c in others for f in c.findings]
-            self.pieces(("       also  ", "dim"), (f"{ids}: ", "dim"), (self._some(urls, origin, count), ""))
+            self.pieces(("       also  ", "dim"), (f"{ids}: ", "dim"), (self._some(urls, origin, number), ""))
         self.line(f"mend  {cause.mend}", "green", indent=7, hang=6)
 
     def evidence(self, evidence: Evidence, origin: str, indent: int = 7) -> None:

@@ -138,14 +138,19 @@ def _escape_non_ascii(match: re.Match[str]) -> str:
     return "".join(f"%{octet:02X}" for octet in match[0].encode("utf-8", "surrogateescape"))
 
 
-def _comparable(text: str) -> str:
-    """Percent-encoding normalised; `*` and `$` become their encoded forms, which stand for them."""
-    return normalise_percent(text).replace("*", "%2A").replace("$", "%24")
+LITERAL = {"%2A": "\x01", "*": "\x01", "%24": "\x02", "$": "\x02"}
+"""What stands for the literal `*` and `$` when patterns and paths are compared, however they were written."""
+
+
+def _literal(text: str) -> str:
+    for written, literal in LITERAL.items():
+        text = text.replace(written, literal)
+    return text
 
 
 def comparable_path(path: str) -> str:
-    """An address's path and query in the form that patterns are compared with."""
-    return _comparable(_NON_ASCII.sub(_escape_non_ascii, path))
+    """A normalised address's path and query in the form that patterns are compared with."""
+    return _literal(_NON_ASCII.sub(_escape_non_ascii, path))
 
 
 def compile_path(path: str) -> Pattern:
@@ -155,7 +160,7 @@ def compile_path(path: str) -> Pattern:
     anchored = text.endswith("$")
     if anchored:
         text = text[:-1]
-    pieces = [_comparable(piece) for piece in text.split("*")]
+    pieces = [_literal(piece) for piece in text.split("*")]
     if len(pieces) > 2:
         pieces = [pieces[0], *(p for p in pieces[1:-1] if p), pieces[-1]]
     return Pattern(tuple(pieces), anchored, length)

@@ -1,16 +1,17 @@
 """Which rule decides an address: RFC 9309 section 2.2.2.
 
 `decide` takes one address. `match_many` takes a whole column at once: addresses are sorted, so a
-literal rule is a range found by bisection; a wildcard rule looks for its rarest octet in the joined
-text of its range and compares from there. Rules are laid over each other in order of weight, so the
-last one laid decides. The work grows with the text that a rule's first literal leaves, and with the
-rules that have wildcards, never with their product of pieces.
+literal rule is a range found by bisection; a wildcard rule finds each of its pieces in the joined
+text of its range, starting from the piece's rarest octet, and takes in every row the first place
+behind the piece before. Rules are laid over each other in order of weight, so the last one laid
+decides. The work grows with the text that a rule's first literal leaves, times its pieces.
 """
 
 from __future__ import annotations
 
 from bisect import bisect_left
 from collections.abc import Sequence
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -18,13 +19,22 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from indrel.core.robots.file import Pattern, Rule, comparable_path
+from indrel.core.robots.file import LITERAL, Pattern, Rule, comparable_path
 
 Indices = npt.NDArray[np.int64]
 ALWAYS_ALLOWED = "/robots.txt"
 """RFC 9309 section 2.2.2: the file's own address is implicitly allowed."""
 
 NO_RULE = -1
+
+_SAMPLE = 200_000
+"""Octets looked at to learn which are rare."""
+
+_PART = 8
+"""A range smaller than this part of the column is searched alone."""
+
+_KEPT = 64
+"""Searches of the whole column that are remembered."""
 
 
 def matches(pattern: Pattern, path: str) -> bool:
@@ -68,23 +78,28 @@ def decide(rules: Sequence[Rule], path: str) -> tuple[bool, Rule | None]:
     return (hits[0].allow, hits[0]) if hits else (True, None)
 
 
+def _octets(array: pa.Array) -> tuple[Indices, npt.NDArray[np.uint8]]:
+    """The offsets and the joined octets of an Arrow string array."""
+    _, offsets, data = array.buffers()
+    kind = np.int64 if pa.types.is_large_string(array.type) else np.int32
+    ends = np.frombuffer(offsets, dtype=kind)[array.offset : array.offset + len(array) + 1].astype(np.int64)
+    octets = np.frombuffer(data if data is not None else b"", dtype=np.uint8)
+    return ends - ends[0], octets[int(ends[0]) : int(ends[-1])]
+
+
 class _Column:
     """Sorted comparable paths as one block of octets with offsets."""
 
     def __init__(self, paths: pa.Array) -> None:
-        for character, encoded in (("*", "%2A"), ("$", "%24")):
-            if pc.any(pc.match_substring(paths, character)).as_py():
-                paths = pc.replace_substring(paths, character, encoded)
+        written = _octets(paths)[1].tobytes()
+        for text, literal in LITERAL.items():
+            if text.encode() in written:
+                paths = pc.replace_substring(paths, text, literal)
         self.order = pc.sort_indices(paths)
         self.array = paths.take(self.order)
-        _, offsets, data = self.array.buffers()
-        kind = np.int64 if pa.types.is_large_string(self.array.type) else np.int32
-        start = self.array.offset
-        self.offsets = np.frombuffer(offsets, dtype=kind)[start : start + len(self.array) + 1].astype(np.int64)
-        self.text = memoryview(data)[: int(self.offsets[-1])] if data is not None else memoryview(b"")
-        self.octets = np.frombuffer(self.text, dtype=np.uint8)
-        self._positions: dict[int, Indices] = {}
-        self._histogram: npt.NDArray[np.int64] | None = None
+        self.offsets, self.octets = _octets(self.array)
+        self.text = memoryview(self.octets.data)
+        self._found: dict[bytes, Indices] = {}
 
     def __len__(self) -> int:
         return len(self.array)
@@ -100,33 +115,37 @@ class _Column:
         end = prefix[:-1] + bytes([prefix[-1] + 1])  # comparable paths are ASCII, so this never overflows
         return low, bisect_left(self, end, low)
 
-    def rarest(self, piece: bytes) -> int:
-        """The position in `piece` of the octet that the whole column holds least often."""
-        if self._histogram is None:
-            self._histogram = np.bincount(self.octets, minlength=256)
-        counts = self._histogram
-        return min(range(len(piece)), key=lambda i: int(counts[piece[i]]))
-
-    def positions(self, octet: int) -> Indices:
-        if octet not in self._positions:
-            if len(self._positions) > 24:  # bounded: each may be as long as the column
-                self._positions.clear()
-            self._positions[octet] = np.flatnonzero(self.octets == octet)
-        return self._positions[octet]
-
     def find(self, piece: bytes, low: int, high: int) -> Indices:
-        """Where `piece` begins within the rows from `low` to `high`, wholly inside one row."""
-        pivot = self.rarest(piece)
-        at = self.positions(piece[pivot])
-        begin, end = np.searchsorted(at, (self.offsets[low] + pivot, self.offsets[high]))
-        at = at[begin:end] - pivot
-        at = at[at + len(piece) <= self.offsets[high]]
-        for i in sorted(range(len(piece)), key=lambda i: abs(i - pivot)):
-            if i != pivot and len(at):
-                at = at[self.octets[at + i] == piece[i]]
-        rows = self.row_of(at)
-        found: Indices = at[at + len(piece) <= self.offsets[rows + 1]]
-        return found
+        """Where `piece` begins in the text of the rows from `low` to `high`, in order."""
+        begin, end = int(self.offsets[low]), int(self.offsets[high])
+        if (end - begin) * _PART < len(self.octets):
+            return self._scan(piece, begin, end)
+        if piece not in self._found:
+            if len(self._found) >= _KEPT:  # bounded: each may be as long as the column
+                self._found.clear()
+            self._found[piece] = self._scan(piece, 0, len(self.octets))
+        at = self._found[piece]
+        return at if end - begin == len(self.octets) else at[slice(*np.searchsorted(at, (begin, end)))]
+
+    def _scan(self, piece: bytes, begin: int, end: int) -> Indices:
+        """Places of the piece's rarest pair of octets, narrowed by the others one after the other."""
+        if len(piece) == 1:
+            return np.flatnonzero(self.octets[begin:end] == piece[0]) + begin
+        codes = [piece[i] << 8 | piece[i + 1] for i in range(len(piece) - 1)]
+        pivot = min(range(len(codes)), key=lambda i: int(self._histogram[codes[i]]))
+        at = np.flatnonzero(self._pairs[begin + pivot : max(end - len(piece) + pivot + 1, 0)] == codes[pivot]) + begin
+        for i, octet in enumerate(piece):
+            if i not in (pivot, pivot + 1) and len(at):
+                at = at[self.octets[at + i] == octet]
+        return at
+
+    @cached_property
+    def _pairs(self) -> npt.NDArray[np.uint16]:
+        return self.octets[:-1].astype(np.uint16) << 8 | self.octets[1:]
+
+    @cached_property
+    def _histogram(self) -> npt.NDArray[np.int64]:
+        return np.bincount(self._pairs[:: max(1, len(self._pairs) // _SAMPLE)], minlength=65_536)
 
     def row_of(self, at: Indices) -> Indices:
         return np.searchsorted(self.offsets, at, side="right") - 1
@@ -135,30 +154,44 @@ class _Column:
 def _rows(column: _Column, pattern: Pattern) -> slice | Indices:
     """The rows of the column that a pattern matches."""
     pieces = [p.encode() for p in pattern.pieces]
-    low, high = column.span(pieces[0])
+    first, *middles, last = pieces if len(pieces) > 1 else [pieces[0], b""]
+    low, high = column.span(first)
     if low >= high:
         return slice(0, 0)
-    first = len(pieces[0])
     if len(pieces) == 1:
-        if not pattern.anchored:
-            return slice(low, high)
-        return slice(low, _equal_end(column, low, high, first))
-    middles, last = pieces[1:-1], pieces[-1]
-    rows = np.arange(low, high)
-    if pattern.anchored and last:
-        rows = _ending(column, rows, last, first)
-    elif last:
-        middles = [*middles, last]
-    if not middles or not len(rows):
-        return rows
-    longest = max(middles, key=len)
-    at = column.find(longest, low, high)
-    found = column.row_of(at)
-    after = at - column.offsets[found] >= first
-    if len(middles) == 1 and not (pattern.anchored and last):
-        return np.unique(found[after])
-    rows = np.intersect1d(rows, found[after])
-    return _verify(column, rows, pattern)
+        return slice(low, _equal_end(column, low, high, len(first)) if pattern.anchored else high)
+    tail = last if pattern.anchored else b""
+    if last and not tail:
+        middles.append(last)
+    if tail:
+        rows = np.flatnonzero(pc.ends_with(column.array.slice(low, high - low), tail.decode()).to_numpy(False)) + low
+    else:
+        rows = np.arange(low, high)
+    at = column.offsets[rows] + len(first)
+    for piece in middles:
+        rows, at = _after(column, piece, rows, at, low, high)
+    if tail:
+        rows = rows[at + len(tail) <= column.offsets[rows + 1]]
+    return rows
+
+
+def _after(column: _Column, piece: bytes, rows: Indices, at: Indices, low: int, high: int) -> tuple[Indices, Indices]:
+    """The rows that hold `piece` from position `at` on, and where its first such occurrence ends in each."""
+    found = column.find(piece, low, high)
+    if not len(found):
+        return rows[:0], at[:0]
+    if len(found) < len(rows):  # few places: look at their rows only
+        holding = column.row_of(found)
+        holding = holding[np.flatnonzero(np.diff(holding, prepend=-1))]  # sorted, so equal ones stand together
+        near = np.searchsorted(rows, holding)
+        near = near[near < len(rows)]
+        near = near[np.flatnonzero(np.diff(near, prepend=-1))]
+        rows, at = rows[near], at[near]
+    index = np.searchsorted(found, at)
+    there = index < len(found)
+    rows, begin = rows[there], found[index[there]]
+    inside = begin + len(piece) <= column.offsets[rows + 1]
+    return rows[inside], begin[inside] + len(piece)
 
 
 def _equal_end(column: _Column, low: int, high: int, length: int) -> int:
@@ -166,25 +199,6 @@ def _equal_end(column: _Column, low: int, high: int, length: int) -> int:
     lengths = np.diff(column.offsets[low : high + 1])
     longer = np.flatnonzero(lengths != length)
     return low + int(longer[0]) if len(longer) else high
-
-
-def _ending(column: _Column, rows: Indices, last: bytes, first: int) -> Indices:
-    """The rows that end with `last`, with room for the first piece before it."""
-    ends = column.offsets[rows + 1]
-    room = ends - column.offsets[rows] >= first + len(last)
-    rows, ends = rows[room], ends[room]
-    for i, octet in enumerate(reversed(last)):
-        if not len(rows):
-            break
-        same = column.octets[ends - 1 - i] == octet
-        rows, ends = rows[same], ends[same]
-    return rows
-
-
-def _verify(column: _Column, rows: Indices, pattern: Pattern) -> Indices:
-    """Compare candidates one by one, each linear in its length."""
-    keep = [i for i, row in enumerate(rows) if matches(pattern, column[row].decode())]
-    return rows[keep]
 
 
 def match_many(rules: Sequence[Rule], paths: Sequence[str] | Any) -> npt.NDArray[np.int32]:
@@ -197,7 +211,8 @@ def match_many(rules: Sequence[Rule], paths: Sequence[str] | Any) -> npt.NDArray
     decided = np.full(len(array), NO_RULE, dtype=np.int32)
     if not len(array) or not rules:
         return decided
-    if not pc.all(pc.string_is_ascii(array)).as_py():
+    octets = _octets(array)[1]
+    if len(octets) and octets.max() > 127:
         array = pa.array([comparable_path(p) for p in array.to_pylist()], type=pa.large_string())
     column = _Column(array)
     for index in sorted(range(len(rules)), key=lambda i: weight(rules[i], i)):

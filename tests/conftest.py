@@ -1,0 +1,110 @@
+"""Shared by all tests: small served sites, the installed program, one pool of parsers."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sysconfig
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from indrel import pipeline
+from indrel.core.crawlers import resolve
+from indrel.core.model import Verdict
+from indrel.decide.site import Site
+from indrel.demo.server import DemoServer
+from indrel.demo.site import Response
+from indrel.demo.site import Site as Served
+from indrel.gather.parsing import ParserPool
+from indrel.sources.options import Connect, GatherOptions
+
+HOST = "www.sarnfell.example"
+PROGRAM = Path(sysconfig.get_path("scripts")) / "indrel"
+
+
+@pytest.fixture(scope="session")
+def pool() -> Iterator[ParserPool]:
+    found = ParserPool(1)
+    yield found
+    for worker in found._all:
+        worker.end()
+
+
+def served(pages: dict[str, Any], missing: Response | None = None) -> Served:
+    """A site from paths (or whole addresses) to bodies or responses; robots.txt is text, .xml is XML."""
+    site = Served()
+    for path, answer in pages.items():
+        url = path if "://" in path else f"https://{HOST}{path}"
+        if isinstance(answer, str):
+            plain = path.endswith((".txt", ".xml"))
+            answer = Response(answer.encode(), media_type="text/plain" if plain else "text/html; charset=utf-8")
+        site.pages[url] = answer
+    if missing:
+        site.missing[HOST] = missing
+    return site
+
+
+AuditSite = Callable[..., tuple[Site, Verdict]]
+
+
+@pytest.fixture
+def audit_site(pool: ParserPool, tmp_path: Path) -> Iterator[AuditSite]:
+    """Serve a site, audit it in this process, give decisions and verdict."""
+    opened: list[Site] = []
+
+    def run(pages: dict[str, Any], missing: Response | None = None, **options: Any) -> tuple[Site, Verdict]:
+        hosts = {p.split("/")[2] for p in pages if "://" in p} | {HOST}
+        crawlers = resolve(options.pop("crawlers", ("googlebot", "bingbot", "*")))
+        with DemoServer(site=served(pages, missing)) as server:
+            connect = tuple(Connect(h, "127.0.0.1", server.port) for h in sorted(hosts))
+            wanted = GatherOptions(crawlers=crawlers, rate=0, connect=connect, timeout=5, **options)
+            path = tmp_path / f"s{len(opened)}.indrel"
+            pipeline.gather(f"https://{HOST}/", wanted, path, pool=_Kept(pool))
+        site, verdict = pipeline.examine(path)
+        opened.append(site)
+        return site, verdict
+
+    yield run
+    for site in opened:
+        site.close()
+
+
+class _Kept(ParserPool):
+    """A pool that outlives the audits that use it."""
+
+    def __init__(self, pool: ParserPool) -> None:
+        self.__dict__.update(pool.__dict__)
+
+    def close(self) -> None:
+        pass
+
+
+@pytest.fixture
+def indrel(tmp_path: Path) -> Callable[..., subprocess.CompletedProcess[str]]:
+    """Run the installed program in a temporary folder."""
+
+    def run(*arguments: object, code: int | None = None, **more: Any) -> subprocess.CompletedProcess[str]:
+        environment = {**os.environ, "COLUMNS": "100"}
+        done = subprocess.run(
+            [PROGRAM, *map(str, arguments)],
+            cwd=tmp_path,
+            env=environment,
+            capture_output=True,
+            text=True,
+            timeout=120,
+            **more,
+        )
+        assert "Traceback" not in done.stderr, done.stderr
+        if code is not None:
+            assert done.returncode == code, (done.returncode, done.stdout[-2000:], done.stderr[-2000:])
+        return done
+
+    return run
+
+
+def lines_of(text: str) -> list[dict[str, Any]]:
+    return [json.loads(line) for line in text.splitlines()]
