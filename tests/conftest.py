@@ -57,7 +57,7 @@ def audit_site(pool: ParserPool, tmp_path: Path) -> Iterator[AuditSite]:
     opened: list[Site] = []
 
     def run(pages: dict[str, Any], missing: Response | None = None, **options: Any) -> tuple[Site, Verdict]:
-        hosts = {p.split("/")[2] for p in pages if "://" in p} | {HOST}
+        hosts = {p.split("/")[2] for p in pages if "://" in p} | {HOST, HOST[4:]}
         crawlers = resolve(options.pop("crawlers", ("googlebot", "bingbot", "*")))
         with DemoServer(site=served(pages, missing)) as server:
             connect = tuple(Connect(h, "127.0.0.1", server.port) for h in sorted(hosts))

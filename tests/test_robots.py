@@ -5,12 +5,12 @@ from __future__ import annotations
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from reference_robots import allowed as reference
 
 from indrel.core.address import normalise_percent
 from indrel.core.crawlers import crawler, resolve
 from indrel.core.robots import Access, access_for, decide, match_many, parse
 from indrel.core.robots.file import MAX_OCTETS
+from reference_robots import allowed as reference
 
 # RFC 9309 section 2.2.2: rule path, address path, whether they match
 PATHS = [

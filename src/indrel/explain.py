@@ -148,7 +148,7 @@ def robots_steps(site: Site, url: str, crawler: Crawler) -> tuple[list[Step], bo
     if rules.group is None:
         return [*steps, Step("group", f"no group holds for {crawler.token}: everything may be fetched")], True
     named = tuple(robots_line(host, line.number, line.text) for line in rules.lines)
-    how = "" if rules.group == crawler.token else f" (none names {crawler.token})"
+    how = "" if rules.group == crawler.token else f", for none names {crawler.token}"
     steps.append(Step("group", f"the group for {rules.group} holds{how}", named))
     hits = matching(rules.rules, parts.path)
     if not hits:

@@ -54,7 +54,7 @@ def _show(term: Terminal, found: Explanation, origin: str) -> None:
             style = STATE_STYLES.get(steps[-1].outcome.partition(":")[0], "") if step.step == "state" else ""
             term.line(f"{number}. {step.step:<11}{step.outcome}", style, indent=2, hang=14)
             for evidence in step.evidence:
-                term.evidence(evidence, origin, indent=16)
+                term.evidence(evidence, origin, indent=16, whole=True)
     _relations(term, found, origin)
     for finding in found.findings:
         term.line(f"{finding.severity.word}: {finding.check}: {finding.message}", STYLES[finding.severity], hang=2)
@@ -64,7 +64,7 @@ def _alike(found: Explanation) -> list[tuple[list[str], list]]:  # type: ignore[
     """Crawlers with the same steps, shown once."""
     groups: dict[str, tuple[list[str], list]] = {}  # type: ignore[type-arg]
     for crawler, steps in found.steps.items():
-        key = json_module.dumps([s.as_json() for s in steps]).replace(f"(none names {crawler})", "")
+        key = json_module.dumps([s.as_json() for s in steps]).replace(f", for none names {crawler}", "")
         groups.setdefault(key, ([], steps))[0].append(crawler)
     return list(groups.values())
 
@@ -81,10 +81,10 @@ def _relations(term: Terminal, found: Explanation, origin: str) -> None:
     )
     term.line(links)
     for evidence in found.linked_from[:5]:
-        term.evidence(evidence, origin, indent=2)
+        term.evidence(evidence, origin, indent=2, whole=True)
     term.line("listed: in no sitemap" if not found.listed_in else "listed:")
     for evidence in found.listed_in[:5]:
-        term.evidence(evidence, origin, indent=2)
+        term.evidence(evidence, origin, indent=2, whole=True)
     if found.folds_into:
         term.line(f"folds into: {short(found.folds_into, origin)}")
     if found.folded_here:

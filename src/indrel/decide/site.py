@@ -192,7 +192,7 @@ class Site:
                 UNION ALL SELECT refresh, false, false FROM page WHERE refresh IS NOT NULL
                 UNION ALL SELECT target, false, false FROM canonical WHERE target IS NOT NULL
                 UNION ALL SELECT target, false, false FROM alternate
-                UNION ALL SELECT address, false, false FROM given
+                UNION ALL SELECT address, false, false FROM given WHERE why <> 'variant'
             ) GROUP BY address"""
         )
         start = -1 if self.start_id is None else self.start_id
@@ -203,7 +203,8 @@ class Site:
                 CASE WHEN tail = '' THEN ({all_mask} & ~barred & ~noindex) ELSE 0 END::UBIGINT AS open
             FROM (
                 SELECT a.id, a.origin, a.path, a.site,
-                    a.site AND (n.address IS NOT NULL OR m.address IS NOT NULL OR i.target IS NOT NULL) AS known,
+                    a.site AND (m.address IS NOT NULL OR i.target IS NOT NULL
+                        OR (n.address IS NOT NULL AND v.address IS NULL)) AS known,
                     n.address IS NOT NULL AS read, n.status, n.error, n.media_type,
                     CASE WHEN n.address IS NULL THEN 'unread'
                         WHEN n.status IN (401, 403, 407) THEN 'locked'
@@ -229,6 +230,7 @@ class Site:
                 LEFT JOIN directed d ON d.address = a.id
                 LEFT JOIN mention m ON m.address = a.id
                 LEFT JOIN inlink i ON i.target = a.id
+                LEFT JOIN given v ON v.address = a.id AND v.why = 'variant'
             )"""
         )
 

@@ -241,6 +241,7 @@ class LiveSite:
             if answer.status is None:
                 continue
             await self._learn_robots(origin, "variant")
+            self.recorder.writer.add("given", [(self.recorder.id(url), "variant")])
             self._open += 1
             self._keep(answer, 0, 0)
 

@@ -141,7 +141,9 @@ class _Column:
 
     @cached_property
     def _pairs(self) -> npt.NDArray[np.uint16]:
-        return self.octets[:-1].astype(np.uint16) << 8 | self.octets[1:]
+        pairs: npt.NDArray[np.uint16] = np.left_shift(self.octets[:-1], 8, dtype=np.uint16)
+        pairs |= self.octets[1:]
+        return pairs
 
     @cached_property
     def _histogram(self) -> npt.NDArray[np.int64]:

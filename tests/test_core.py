@@ -1,0 +1,243 @@
+"""Addresses, directives, pages and sitemaps: octets in, facts out."""
+
+from __future__ import annotations
+
+import gzip
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from cases import XMLNS
+from indrel.core.address import Joiner, normalise, site_key, split, variants
+from indrel.core.page.headers import content_type, has_relation, link_relations
+from indrel.core.page.html import read_page
+from indrel.core.page.tokens import parse_content, parse_header
+from indrel.core.sitemap import Child, Entry, SitemapReader
+
+BASE = "https://www.sarnfell.example/huts/a?x=1"
+
+
+@pytest.mark.parametrize(
+    ("text", "expected"),
+    [
+        ("HTTPS://WWW.Sarnfell.Example:443/a/../%7eb/%c3%bc#f", "https://www.sarnfell.example/~b/%C3%BC"),
+        ("https://www.sarnfell.example", "https://www.sarnfell.example/"),
+        ("http://u:p@h.example:8080/a;b?q=1&r=%2f", "http://h.example:8080/a;b?q=1&r=%2F"),
+        ("../b", "https://www.sarnfell.example/b"),
+        ("?y=2", "https://www.sarnfell.example/huts/a?y=2"),
+        ("//h.example/ü", "https://h.example/%C3%BC"),
+        (" /a b\t", "https://www.sarnfell.example/a%20b"),
+        ("#top", "https://www.sarnfell.example/huts/a?x=1"),
+        ("mailto:a@h.example", None),
+        ("javascript:void(0)", None),
+        ("https://[bad/", None),
+        ("/" + "a" * 9000, None),
+    ],
+)
+def test_normalise(text: str, expected: str | None) -> None:
+    assert normalise(text, BASE) == expected
+    assert Joiner().join(BASE, text) == expected
+
+
+@given(st.text(alphabet="ab/.?&=%2eé~ :#;", max_size=30))
+def test_normalising_again_changes_nothing(text: str) -> None:
+    once = normalise("/" + text.replace("%", "%25"), BASE)
+    assert once is None or normalise(once) == once
+
+
+def test_parts_and_sites() -> None:
+    assert split("http://h.example:81/a?b") == ("http", "h.example", 81, "http://h.example:81", "/a?b")
+    assert site_key("http://h.example/") == site_key("https://h.example/x") != site_key("http://h.example:81/")
+    assert variants("https://www.h.example/x") == ["http://www.h.example/", "https://h.example/", "http://h.example/"]
+    assert variants("http://127.0.0.1/") == variants("http://h.example:81/") == variants("http://localhost/") == []
+
+
+@pytest.mark.parametrize(
+    ("content", "known", "faults"),
+    [
+        ("NOINDEX , Follow", ("noindex", "follow"), 0),
+        ("none,max-snippet:0", ("none", "max-snippet:0"), 0),
+        ("max-image-preview:huge", (), 1),
+        ("noindex nofollow", (), 1),
+        ("no-index", (), 1),
+        (
+            "unavailable_after: Fri, 25 Jun 2027 15:00:00 GMT, nofollow",
+            ("unavailable_after:2027-06-25T15:00:00+00:00", "nofollow"),
+            0,
+        ),
+        ("unavailable_after: 2027-06-25T15:00:00+02:00", ("unavailable_after:2027-06-25T13:00:00+00:00",), 0),
+        ("unavailable_after: 25 Jun 27 15:00:00 PST", ("unavailable_after:2027-06-25T23:00:00+00:00",), 0),
+        ("unavailable_after: whenever", (), 1),
+        (",, ,", (), 0),
+    ],
+)
+def test_tokens(content: str, known: tuple[str, ...], faults: int) -> None:
+    found = parse_content(content)
+    assert (found.known, len(found.faults)) == (known, faults)
+
+
+def test_header_scopes() -> None:
+    found = parse_header(
+        "nofollow, googlebot: noindex, max-snippet:5, otherbot: unavailable_after: 25 Jun 2027 15:00:00 GMT"
+    )
+    assert [(scope, tokens.known) for scope, tokens in found] == [
+        ("", ("nofollow",)),
+        ("googlebot", ("noindex", "max-snippet:5")),
+        ("otherbot", ("unavailable_after:2027-06-25T15:00:00+00:00",)),
+    ]
+
+
+def test_headers() -> None:
+    assert content_type("Text/HTML; charset=ISO-8859-1") == ("text/html", "ISO-8859-1")
+    assert content_type(None) == ("", None)
+    found = link_relations(['<https://h.example/a,b>; rel="canonical x"; title="a, \\"b", </n>; rel=next', "broken"])
+    assert [target for target, _ in found] == ["https://h.example/a,b", "/n"]
+    assert has_relation(found[0][1], "canonical") and not has_relation(found[1][1], "canonical")
+
+
+META = '<meta name="robots" content="noindex">'
+# WHATWG HTML, "in head", "after head" and "in body" insertion modes: where the tag ends up
+PLACES = [
+    (f"<head>{META}</head>", False),
+    (META, False),
+    (f"<html lang=en>{META}", False),
+    (f"<head></head>{META}<body>", False),
+    (f"<head><title>x</title></head> <!-- c -->{META}<body>", False),
+    (f"<head><script>document.write('<div>')</script>{META}", False),
+    (f"<head><style>p{{}}</style><noscript><link></noscript>{META}", False),
+    (f"<head><template><div></div></template>{META}", False),
+    (f"<head><base href='/x/'><link rel=x>{META}", False),
+    (f"<head><noscript><img src=x></noscript>{META}", True),
+    (f"<head><div></div>{META}</head>", True),
+    (f"<head><svg></svg>{META}</head>", True),
+    (f"<head><my-tag></my-tag>{META}</head>", True),
+    (f"<head><img src=x>{META}</head>", True),
+    (f"<head>text{META}</head>", True),
+    (f"<head></head><body>{META}", True),
+    (f"<head></head>text{META}", True),
+    (f"<p>{META}", True),
+    (f"<head><iframe></iframe>{META}", True),
+    (f"<head><a href=/x>x</a>{META}", True),
+    (f"<body>{META}</body>", True),
+    (f"<head><br>{META}", True),
+]
+
+
+@pytest.mark.parametrize(("source", "in_body"), PLACES)
+def test_where_a_tag_ends_up(source: str, in_body: bool) -> None:
+    facts = read_page(f"<!doctype html>{source}".encode(), BASE, None, Joiner())
+    assert [(d.in_body, d.tokens.known, d.line) for d in facts.directives] == [(in_body, ("noindex",), 1)]
+    assert (facts.head_end is not None) is in_body
+
+
+def test_page_facts() -> None:
+    page = """<html><head><TITLE> A &amp; B
+</TITLE><base href="/d/"><META CONTENT='NoIndex' NAME=Googlebot>
+<meta property="robots" content="noindex"><meta http-equiv=X-Robots-Tag content=noindex><meta name=description content=all>
+<link rel="canonical" href="c?a=1&amp;b=2#f"><link rel="alternate" hreflang="de" href="/de/"><link rel=stylesheet href=s.css>
+<meta http-equiv="refresh" content="0; URL='/new'"></head>
+<body><a href=one rel="NoFollow UGC">1</a><a href="one">1</a><a href=#x>x</a><a href="tel:1">t</a><!-- <a href=two> -->
+<img src=i.png><script>var x = '<a href="three">'</script><a href="?q=ü">4</a></body></html>"""
+    facts = read_page(page.encode("latin-1"), BASE, "ISO-8859-1", Joiner(), lambda name: name == "googlebot")
+    host = "https://www.sarnfell.example"
+    assert (facts.title, facts.base, facts.charset, facts.refresh_to) == (
+        "A & B",
+        f"{host}/d/",
+        "cp1252",
+        f"{host}/new",
+    )
+    assert [(d.scope, d.line, bool(d.void)) for d in facts.directives] == [
+        ("googlebot", 2, False),
+        ("", 3, True),
+        ("", 3, True),
+    ]
+    assert [(c.url, c.line) for c in facts.canonicals] == [(f"{host}/d/c?a=1&b=2", 4)]
+    assert [(a.url, a.flags, a.line) for a in facts.links] == [
+        (f"{host}/d/one", 3, 6), (f"{host}/d/one", 0, 6), (f"{host}/d/?q=%C3%BC", 0, 7),
+    ]  # fmt: skip
+    assert [(r.url, r.kind) for r in facts.resources] == [(f"{host}/d/s.css", "style"), (f"{host}/d/i.png", "image")]
+    assert [(r.url, r.kind) for r in facts.alternates] == [(f"{host}/de/", "de")]
+    assert facts.excerpt == "1 1 x t 4"
+
+
+@pytest.mark.parametrize(
+    ("data", "charset", "title"),
+    [
+        ("<title>한국</title>".encode("euc-kr"), "euc-kr", "한국"),
+        ('<meta charset="shift_jis"><title>日本</title>'.encode("shift_jis"), None, "日本"),
+        ("\ufeff<title>x</title>".encode("utf-16"), None, "x"),
+        (b"\xef\xbb\xbf<title>\xc3\xbc</title>", "iso-8859-1", "ü"),
+        (
+            "<title>Über die Hütten und Wege, für Gäste mit Gepäck</title>".encode("cp1252"),
+            "nonsense-9",
+            "Über die Hütten und Wege, für Gäste mit Gepäck",
+        ),
+    ],
+)
+def test_charsets(data: bytes, charset: str | None, title: str) -> None:
+    assert read_page(data, BASE, charset, Joiner()).title == title
+
+
+@given(st.binary(max_size=400) | st.text(alphabet="<>/ab='\" !-metalinkhrf\0", max_size=300).map(str.encode))
+def test_any_octets_can_be_read(data: bytes) -> None:
+    read_page(data, BASE, None, Joiner())
+
+
+def read_sitemap(data: bytes, step: int = 7) -> tuple[list[Entry | Child], SitemapReader]:
+    reader = SitemapReader()
+    items = [item for i in range(0, len(data), step) for item in reader.feed(data[i : i + step])]
+    return items + reader.close(), reader
+
+
+URLSET = f"""<?xml version="1.0" encoding="UTF-8"?>
+<urlset {XMLNS} xmlns:image="https://h.example/image-ns">
+<url><loc> https://h.example/a?x=1&amp;y=2 </loc><lastmod>2026-11-01</lastmod>
+  <image:image><image:loc>https://h.example/i.png</image:loc></image:image></url>
+<url><changefreq>daily</changefreq><loc><![CDATA[https://h.example/b]]></loc><priority>0.5</priority></url></urlset>""".encode()
+
+
+def test_sitemap_forms() -> None:
+    expected = [
+        Entry("https://h.example/a?x=1&y=2", 3, 6, "2026-11-01"),
+        Entry("https://h.example/b", 5, 36, None, "daily", "0.5"),
+    ]
+    for step in (1, 7, 100_000):
+        assert read_sitemap(URLSET, step)[0] == expected
+    items, reader = read_sitemap(gzip.compress(URLSET) + gzip.compress(b""))
+    assert items == expected and reader.summary.gzipped and reader.summary.kind == "urlset"
+    index = f"<sitemapindex {XMLNS}><sitemap><loc>https://h.example/s.xml</loc></sitemap></sitemapindex>"
+    assert read_sitemap(index.encode())[0] == [Child("https://h.example/s.xml", 1, index.index("<loc>") + 1)]
+    assert [e[:2] for e in read_sitemap("\ufeffhttps://h.example/a\r\n\nhttps://h.example/ü".encode())[0]] == [
+        ("https://h.example/a", 1), ("https://h.example/ü", 3),
+    ]  # fmt: skip
+    rss = "<rss><channel><link>https://h.example/</link><item><link>https://h.example/p</link></item></channel></rss>"
+    atom = '<feed xmlns="http://www.w3.org/2005/Atom"><entry><link href="https://h.example/p"/><updated>x</updated></entry></feed>'
+    for feed in (rss, atom):
+        assert [i.loc for i in read_sitemap(feed.encode())[0]] == ["https://h.example/p"]
+
+
+@pytest.mark.parametrize(
+    ("data", "kind", "error", "line"),
+    [
+        (URLSET[:-12], "urlset", "not well-formed", 5),
+        (URLSET.replace(b"&amp;", b"&"), "urlset", "not well-formed", 3),
+        (b"<!doctype html><title>x</title>", "html", "HTML page", None),
+        (gzip.compress(URLSET)[:-10], "urlset", "ends too early", None),
+        (b"\x1f\x8bnonsense" + b"x" * 600, "unknown", "gzip packing is broken", None),
+        (b'<!DOCTYPE x [<!ENTITY e SYSTEM "file:///etc/passwd">]><urlset>&e;</urlset>', "unknown", "entities", 1),
+        (b"", "empty", None, None),
+    ],
+)
+def test_sitemap_faults(data: bytes, kind: str, error: str | None, line: int | None) -> None:
+    summary = read_sitemap(data)[1].summary
+    assert (summary.kind, summary.line) == (kind, line)
+    assert (error or "") in (summary.error or "") and bool(summary.error) is bool(error)
+
+
+def test_sitemap_bomb_is_bounded() -> None:
+    reader = SitemapReader()
+    for _ in range(3):
+        reader.feed(gzip.compress(b"<urlset>" + b" " * 60_000_000))
+    reader.close()
+    assert "longer than" in (reader.summary.error or "") and reader.summary.octets < 105_000_000 + 65_536

@@ -1,0 +1,314 @@
+"""The installed program, run whole: on the demonstration site, on folders, on input that is wrong."""
+
+from __future__ import annotations
+
+import csv
+import gzip
+import json
+import os
+import signal
+import subprocess
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from cases import BASE, HOST, NOINDEX, XMLNS, a, canonical, html, robots, sitemap
+from conftest import PROGRAM, lines_of, served
+from indrel.demo.server import DemoServer
+from indrel.demo.site import Response, Site, build
+
+WIDE = {**os.environ, "COLUMNS": "200"}
+Run = Callable[..., "subprocess.CompletedProcess[str]"]
+DEMO_CHECKS = {
+    "site-barred", "robots-unreachable", "robots-is-page", "robots-missing", "robots-unknown-field", "robots-orphan-rule",
+    "barred-wanted", "barred-noindex", "site-noindex", "noindex-wanted", "noindex-partial", "robots-sources-differ",
+    "robots-self-contradicts", "robots-tag-in-body", "robots-token-slip", "canonical-several", "canonical-in-body",
+    "canonical-to-gone", "canonical-to-redirect", "canonical-to-hidden", "canonical-to-barred", "canonical-and-noindex",
+    "only-nofollow-path", "link-to-gone", "sitemap-is-page", "sitemap-unreadable", "listed-hidden", "listed-barred",
+    "listed-folded", "listed-redirects", "listed-gone", "listed-broken", "listed-locked", "missing-answers-200",
+}  # fmt: skip
+
+
+def write_site(folder: Path, files: dict[str, str | bytes]) -> Path:
+    for name, content in files.items():
+        path = folder / name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_bytes(content if isinstance(content, bytes) else content.encode())
+    return folder
+
+
+@pytest.fixture(scope="module")
+def demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A folder in which `indrel demo` has run."""
+    folder = tmp_path_factory.mktemp("demo")
+    done = subprocess.run([PROGRAM, "demo"], cwd=folder, capture_output=True, text=True, timeout=120)
+    assert done.returncode == 0, done.stderr
+    assert done.stdout.startswith("www.sarnfell.example: ") and "try: indrel explain /" in done.stderr
+    return folder
+
+
+def test_demo_shows_every_situation(demo: Path) -> None:
+    report = json.loads((demo / "indrel-demo" / "report.json").read_text())
+    assert report["complete"] and report["counts"]["addresses"] >= 120 and not report.get("crashed_checks")
+    assert {f["check"] for f in report["findings"]} >= DEMO_CHECKS
+    assert list(report["counts"]["states"]) == ["googlebot", "bingbot", "*"]
+    tags = next(c for c in report["causes"] if c["check"] == "listed-hidden")
+    assert (tags["count"], tags["section"], tags["severity"]) == (10, "/tag/*", "fix")
+    with (demo / "indrel-demo" / "report.csv").open(newline="") as file:
+        assert len(list(csv.DictReader(file))) == len(report["findings"])
+
+
+def test_later_commands_work_from_the_newest_snapshot(demo: Path, indrel: Run) -> None:
+    def run(*arguments: str) -> subprocess.CompletedProcess[str]:
+        return subprocess.run([PROGRAM, *arguments], cwd=demo, env=WIDE, capture_output=True, text=True, timeout=60)
+
+    rows = lines_of(run("list", "--json", "--state", "barred").stdout)
+    assert len(rows) >= 14 and all("barred" in row["states"].values() for row in rows)
+    assert set(rows[0]) == {"url", "kind", "section", "want", "states", "status", "folds_into"}
+    folded = lines_of(run("list", "--json", "--section", "/huts/*", "--state", "folded").stdout)
+    assert [(r["url"], r["folds_into"]) for r in folded] == [
+        (f"{HOST}/huts/over-sarn/?view=map", f"{HOST}/huts/over-sarn/")
+    ]
+    table = run("list", "--want", "show").stdout.splitlines()
+    assert table[0].split()[:3] == ["address", "kind", "section"] and len(table) > 80
+    told = json.loads(run("explain", "/bookings/birk-howe/", "--json").stdout)
+    assert set(told["states"].values()) == {"barred"}
+    rule = next(s for s in told["steps"]["bingbot"] if s["step"] == "rule")
+    assert rule["evidence"][0] == {
+        "kind": "robots",
+        "where": f"{HOST}/robots.txt",
+        "line": 4,
+        "text": "Disallow: /bookings/",
+    }
+    text = run("explain", "/tag/winter/").stdout
+    assert (
+        text.startswith(f"{HOST}/tag/winter/: hidden") and ':6  <meta name="robots" content="noindex, follow">' in text
+    )
+    unknown = run("explain", "/search?q=other")
+    assert unknown.returncode == 0 and "barred" in unknown.stdout.splitlines()[0]
+    out = demo / "again.json"
+    assert run("report", "-o", str(out)).returncode == 0
+    again, first = (json.loads(p.read_text()) for p in (out, demo / "indrel-demo" / "report.json"))
+    assert again == first
+    snapshot = next((demo / "indrel-runs").glob("*.indrel"))
+    assert json.loads(run("audit", str(snapshot), "--json").stdout)["findings"] == first["findings"]
+
+
+def test_folder(indrel: Run, tmp_path: Path) -> None:
+    folder = write_site(
+        tmp_path / "build",
+        {
+            "index.html": html(canonical("/"), a("/a", "b.html", "/gone", "files/x.pdf", "/sub", "/p/q.html")),
+            "a.html": html(canonical("/a"), title="A"),
+            "b.html": html(NOINDEX, title="B"),
+            "sub/index.html": html("", a("../b.html?x=1")),
+            "p/q.html": html(NOINDEX),
+            "files/x.pdf": b"%PDF-1.4",
+            "robots.txt": robots("Disallow: /p/", f"Sitemap: {HOST}/sitemap.xml"),
+            "sitemap.xml": sitemap("/", "/a", "/b.html"),
+        },
+    )
+    done = indrel("audit", folder, "--json", "--snapshot", "s.indrel", code=1)
+    report = json.loads(done.stdout)
+    found = {(f["check"], f["url"].removeprefix(HOST)) for f in report["findings"]}
+    assert found == {
+        ("listed-hidden", "/b.html"), ("barred-noindex", "/p/q.html"), ("link-to-gone", "/gone"),
+    }  # fmt: skip
+    hidden = next(f for f in report["findings"] if f["check"] == "listed-hidden")
+    assert [(e["where"], e["line"]) for e in hidden["evidence"]] == [("b.html", 2), (f"{HOST}/sitemap.xml", 3)]
+    assert {s["check"] for s in report["skipped_checks"]} == {
+        "robots-unreachable",
+        "barred-unread",
+        "missing-answers-200",
+    }
+    states = {
+        r["url"].removeprefix(HOST): r["states"]["*"] for r in lines_of(indrel("list", "s.indrel", "--json").stdout)
+    }
+    assert (
+        states["/a"] == "open"
+        and "/a.html" not in states
+        and states["/sub"] == "folded"
+        and states["/files/x.pdf"] == "open"
+    )
+    twice = indrel("audit", folder, "--json", "--snapshot", "t.indrel").stdout
+    assert json.loads(twice)["findings"] == report["findings"]
+
+
+@pytest.mark.parametrize(
+    ("arguments", "code", "says"),
+    [
+        (("audit", "http://127.0.0.1:1/"), 3, "stopped answering"),
+        (("audit", "https://no-such-host.test/"), 3, "not known"),
+        (("audit", "nowhere"), 2, "neither a folder"),
+        (("audit", "ftp://h.example/"), 2, "cannot be audited"),
+        (("audit", "empty"), 2, "holds no HTML file"),
+        (("audit", "text.txt"), 2, "not a snapshot"),
+        (("list", "text.txt"), 2, "not a snapshot"),
+        (("list",), 2, "no snapshot in indrel-runs"),
+        (("report", "text.txt", "-o", "x.doc"), 2, "no report ends like that"),
+        (("audit", "empty", "-o", "no/such/x.json"), 2, "does not exist"),
+        (("audit", "http://h.example/", "--connect", "h"), 2, "HOST=ADDRESS:PORT"),
+        (("audit", "http://h.example/", "--also", "text.txt"), 2, "text.txt:1"),
+        (("audit", "http://h.example/", "--fail-on", "bad"), 2, "--fail-on"),
+        (("audit", "http://h.example/", "--snapshot", "text.txt"), 2, "is not a snapshot"),
+        (("checks", "listed-hiden"), 2, "listed-hidden was probably meant"),
+        (("audit", "--no-such-option"), 2, "No such option"),
+    ],
+)
+def test_wrong_input(arguments: tuple[str, ...], code: int, says: str, indrel: Run, tmp_path: Path) -> None:
+    (tmp_path / "empty").mkdir()
+    (tmp_path / "text.txt").write_text("not an address\n")
+    done = indrel(*arguments, code=code)
+    assert says in done.stderr
+    assert (tmp_path / "text.txt").read_text() == "not an address\n"
+
+
+def test_snapshot_of_another_version(indrel: Run, tmp_path: Path) -> None:
+    import duckdb
+
+    with duckdb.connect(str(tmp_path / "old.indrel")) as con:
+        con.execute("CREATE TABLE meta (name VARCHAR, value VARCHAR)")
+        con.execute("INSERT INTO meta VALUES ('schema', '0')")
+    assert "older Indrel" in indrel("list", "old.indrel", code=2).stderr
+
+
+def audit_served(
+    indrel: Run, pages: dict[str, Any] | Site, *options: str, code: int | None = None
+) -> tuple[Any, dict[str, Any]]:
+    with DemoServer(site=pages if isinstance(pages, Site) else served(pages)) as server:
+        hosts = ("www.sarnfell.example", "sarnfell.example")
+        connect = [f"--connect={host}=127.0.0.1:{server.port}" for host in hosts]
+        done = indrel(
+            "audit",
+            HOST + "/",
+            "--rate=0",
+            "--json",
+            "--snapshot=s.indrel",
+            "--timeout=2",
+            *connect,
+            *options,
+            code=code,
+        )
+        return done, json.loads(done.stdout)
+
+
+def test_exit_codes_and_limits(indrel: Run) -> None:
+    pages = {
+        **BASE,
+        "/": html(body=a("/a", "/b")),
+        "/a": html(NOINDEX),
+        "/b": html(),
+        "/sitemap.xml": sitemap("/", "/a"),
+    }
+    assert audit_served(indrel, pages, code=1)[1]["counts"]["findings"]["fix"] == 1
+    audit_served(indrel, pages, "--fail-on=stop", code=0)
+    audit_served(indrel, pages, "--fail-on=never", code=0)
+    _, cut = audit_served(indrel, pages, "--limit=1", "--fail-on=stop", code=0)
+    assert cut["complete"] is False and "--limit 1" in cut["incomplete_because"]
+    _, lone = audit_served(indrel, pages, "--no-follow-links", code=1)
+    assert lone["counts"]["addresses"] == 3 and "only-nofollow-path" in {s["check"] for s in lone["skipped_checks"]}
+
+
+def test_hostile_site(indrel: Run) -> None:
+    """Absurd and broken answers: each is a fact, none is the end of the audit."""
+    bomb = gzip.compress(b"<urlset>" + b" " * 300_000_000)
+    pages = {
+        "/robots.txt": "User-agent: *\nDisallow: /x\x1b[31m\0\n"
+        + f"Sitemap: {HOST}/cut.xml.gz\nSitemap: {HOST}/bomb.gz\n"
+        f"Sitemap: {HOST}/entity.xml\n",
+        "/cut.xml.gz": Response(gzip.compress(sitemap("/a").encode())[:-9], media_type="application/gzip"),
+        "/bomb.gz": Response(bomb, media_type="application/gzip"),
+        "/entity.xml": f'<!DOCTYPE x [<!ENTITY e "&#x2F;">]><urlset {XMLNS}><url><loc>{HOST}&e;</loc></url></urlset>',
+        "/": html(body=a("/deep", "/loop", "/big", "/binary", "/attr", "/\x1b[2J", "http://[bad", "/=1+1")),
+        "/deep": Response(b"<title>d</title>" + b"<div>" * 200_000 + b"x" * 40_000_000),
+        "/attr": Response(b"<p " + b"a=1 " * 200_000 + b">"),
+        "/loop": Response(b"", 302, headers=(("Location", "/loop2"),)),
+        "/loop2": Response(b"", 302, headers=(("Location", "/loop"),)),
+        "/binary": Response(os.urandom(20_000)),
+        "/=1+1": html('<meta name="robots" content="=cmd|x,\x1b]0;t\x07">'),
+    }
+    _, report = audit_served(indrel, pages, "-o=x.csv", code=1)
+    faults = {
+        f["url"].removeprefix(HOST): f["message"] for f in report["findings"] if f["check"] == "sitemap-unreadable"
+    }
+    assert "ends too early" in faults["/cut.xml.gz"] and "entities" in faults["/entity.xml"]
+    states = {
+        r["url"].removeprefix(HOST): r["states"]["*"] for r in lines_of(indrel("list", "s.indrel", "--json").stdout)
+    }
+    assert states["/deep"] == states["/attr"] == states["/binary"] == "open" and states["/loop"] == "broken"
+    shown = indrel("audit", "s.indrel", "-v")
+    assert not any(c in shown.stdout + shown.stderr for c in "\x1b\x07\0")
+
+
+def test_endless_links_end(indrel: Run) -> None:
+    class Calendar(dict[str, Response]):
+        def get(self, url: str, default: Any = None) -> Any:
+            month = url.rpartition("/")[2]
+            if not month.isdigit():
+                return super().get(url, default)
+            return Response(html(body=a(f"/cal/{int(month) + 1}")).encode())
+
+    site = served({**BASE, "/": html(body=a("/cal/1"))})
+    site.pages = Calendar(site.pages)
+    with DemoServer(site=site) as server:
+        done = indrel(
+            "audit", HOST + "/", "--rate=0", "--json", f"--connect=www.sarnfell.example=127.0.0.1:{server.port}", code=3
+        )
+    report = json.loads(done.stdout)
+    assert "links without end" in report["incomplete_because"] and 40 < report["counts"]["addresses"] < 200
+
+
+@pytest.mark.parametrize("how", [signal.SIGINT, signal.SIGKILL])
+def test_resume_fetches_only_what_is_missing(how: signal.Signals, tmp_path: Path) -> None:
+    asked: list[str] = []
+    many = [f"/p/{n}" for n in range(60)]
+    site = served({**BASE, "/": html(body=a(*many)), **{p: html(title=p) for p in many}})
+    answer = site.answer
+    site.answer = lambda s, h, p: (asked.append(p), answer(s, h, p))[1]  # type: ignore[method-assign]
+    with DemoServer(site=site) as server:
+        command = [PROGRAM, "audit", HOST + "/", "--json", "--snapshot", "s.indrel", "--parallel", "2", "--rate", "30"]
+        command += ["--connect", f"www.sarnfell.example=127.0.0.1:{server.port}"]
+        first = subprocess.Popen(command, cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
+        while len([p for p in asked if p.startswith("/p/")]) < 20:
+            time.sleep(0.05)
+        time.sleep(0.6 if how is signal.SIGKILL else 0)
+        first.send_signal(how)
+        assert first.wait(20) == (130 if how is signal.SIGINT else -9)
+        before = len(asked)
+        done = subprocess.run([*command, "--resume"], cwd=tmp_path, capture_output=True, text=True, timeout=60)
+        assert done.returncode == 0, done.stderr
+    report = json.loads(done.stdout)
+    assert report["complete"] and report["counts"]["states"]["*"] == {"open": 61}
+    twice = {p for p in asked if p.startswith("/p/") and asked.count(p) > 1}
+    assert len(twice) <= (0 if how is signal.SIGINT else 20) and before < len(asked)
+
+
+def test_a_site_that_stops_answering(indrel: Run) -> None:
+    many = [f"/p/{n}" for n in range(60)]
+    site = served({**BASE, "/": html(body=a(*many)), **{p: html(title=p) for p in many}})
+    asked: list[str] = []
+    answer = site.answer
+
+    def failing(scheme: str, host: str, path: str) -> Response:
+        asked.append(path)
+        if len(asked) > 30:
+            raise ConnectionError("dropped")
+        return answer(scheme, host, path)
+
+    site.answer = failing  # type: ignore[method-assign]
+    done, report = audit_served(indrel, site, code=3)
+    assert "stopped answering" in done.stderr and report["complete"] is False
+    assert 0 < report["counts"]["states"]["*"]["open"] < 61
+
+
+def test_start_page_that_is_no_html(indrel: Run) -> None:
+    pages = {"/robots.txt": robots(), "/": Response(b"%PDF", media_type="application/pdf")}
+    _, report = audit_served(indrel, pages, code=0)
+    assert report["complete"] and report["counts"]["states"]["*"] == {"open": 1}
+
+
+def test_readme_demo_site_is_whole() -> None:
+    assert len([u for u in build().pages if "robots.txt" not in u]) >= 120
