@@ -13,11 +13,13 @@ from pathlib import Path
 from urllib.robotparser import RobotFileParser
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
+from indrel.core.robots import match_many, parse
 from reference_robots import allowed as reference
 
-from indrel.core.robots import match_many, parse
-
-WORDS = "huts routes news shop tag author search view sort page map winter summer ridge beck tarn crag stove 2025 2026".split()
+WORDS = (
+    "huts", "routes", "news", "shop", "tag", "author", "search", "view", "sort", "page", "map", "winter", "summer",
+    "ridge", "beck", "tarn", "crag", "stove", "2025", "2026",
+)  # fmt: skip
 
 
 def robots(rng: random.Random, rules: int) -> list[str]:

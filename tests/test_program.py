@@ -271,7 +271,7 @@ def test_resume_fetches_only_what_is_missing(how: signal.Signals, tmp_path: Path
     with DemoServer(site=site) as server:
         command = [PROGRAM, "audit", HOST + "/", "--json", "--snapshot", "s.indrel", "--parallel", "2", "--rate", "30"]
         command += ["--connect", f"www.sarnfell.example=127.0.0.1:{server.port}"]
-        first = subprocess.Popen(command, cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
+        first = subprocess.Popen(command, cwd=tmp_path, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
         while len([p for p in asked if p.startswith("/p/")]) < 20:
             time.sleep(0.05)
         time.sleep(0.6 if how is signal.SIGKILL else 0)
