@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import logging
 import os
 import sys
 from typing import Annotated
@@ -48,9 +47,11 @@ def _root(
 
 def main() -> None:
     """Run the command line. Exit codes: 0, 1 findings, 2 usage or input, 3 not completed or crashed, 130 interrupted."""
-    from indrel.reports.plain import safe
+    from indrel.plain import safe
 
     if "--verbose" in sys.argv or "-v" in sys.argv:
+        import logging
+
         logging.basicConfig(level=logging.DEBUG, format="%(name)s: %(message)s")
         for noisy in ("asyncio", "aiohttp", "matplotlib"):
             logging.getLogger(noisy).setLevel(logging.WARNING)
@@ -67,6 +68,8 @@ def main() -> None:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         sys.exit(0)
     except Exception as error:
+        import logging
+
         logging.getLogger("indrel").debug("fault", exc_info=True)
         print(
             f"indrel: a fault of Indrel itself: {safe(f'{type(error).__name__}: {error}'[:300])} "

@@ -34,7 +34,7 @@ def terminal() -> Terminal:
 
 def say(text: str, quiet: bool = False) -> None:
     """A line of talk on standard error."""
-    from indrel.reports.plain import safe
+    from indrel.plain import safe
 
     if not quiet:
         print(safe(text), file=sys.stderr)

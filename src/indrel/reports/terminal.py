@@ -11,7 +11,7 @@ from rich.text import Text
 
 from indrel.core.address import split
 from indrel.core.model import Cause, CheckClass, Evidence, Severity, State, Verdict, listing, plural
-from indrel.reports.plain import clip, safe, width
+from indrel.plain import clip, safe, width
 
 STYLES = {Severity.STOP: "bold red", Severity.FIX: "bold yellow", Severity.ASK: "bold cyan", Severity.NOTE: "bold"}
 STATE_STYLES = {

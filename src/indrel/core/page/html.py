@@ -13,7 +13,6 @@ import re
 from collections.abc import Callable, Iterator
 from typing import Any
 
-import numpy as np
 from selectolax.lexbor import LexborHTMLParser
 
 from indrel.core.address import Joiner
@@ -40,7 +39,6 @@ _REFRESH = re.compile(
     r"^\s*([0-9]*)[0-9.]*\s*[;,\s]\s*(?:url\s*=\s*)?(?:\"([^\"]*)|'([^']*)|(.*))", re.IGNORECASE | re.DOTALL
 )
 _ASCII = bytes(range(0x20, 0x7F))
-_LESS_THAN, _SLASH = b"</"
 _LONG_TAG = 8_000
 _TRIES = 20
 _VOID = frozenset(
@@ -122,9 +120,7 @@ def _guess(data: bytes) -> str:
 
 def bound(data: bytes) -> tuple[bytes, str | None]:
     """Cut a page off where it is nested or attributed beyond reason; say where and why."""
-    octets = np.frombuffer(data, dtype=np.uint8)
-    opening = octets == _LESS_THAN
-    opened = np.count_nonzero(opening) - 2 * np.count_nonzero(opening[:-1] & (octets[1:] == _SLASH))
+    opened = data.count(b"<") - 2 * data.count(b"</") if len(data) > 3 * MAX_DEPTH else 0
     if opened > MAX_DEPTH:
         depth = 0
         for tag in _ANY_TAG.finditer(data):
@@ -135,7 +131,7 @@ def bound(data: bytes) -> tuple[bytes, str | None]:
                 line = data.count(b"\n", 0, tag.start()) + 1
                 problem = f"elements nested over {MAX_DEPTH} deep at line {line}: the rest was not read"
                 return data[: tag.start()], problem
-    if len(data) > _LONG_TAG:
+    if any(data.rfind(b">", i, i + _LONG_TAG) < 0 for i in range(0, len(data) - _LONG_TAG, _LONG_TAG)):
         for tag in re.finditer(rb"<[a-zA-Z][^>]{8000,}+", data):
             if len(re.findall(rb"[\s\"'][^\s=>\"'/]+", tag[0][:400_000])) > MAX_ATTRIBUTES:
                 line = data.count(b"\n", 0, tag.start()) + 1
@@ -269,33 +265,44 @@ class _Reader:
         if not nodes:
             return
         written = _ANCHOR_TAG.findall(self.source.data)
+        distinct = dict.fromkeys(written)
         known = self.joiner.anchors(self.base)
-        pairs = []
-        for tag in written:
-            pairs.append(known.get(tag) or self._read_anchor(tag, known))
-        if sum(1 for pair in pairs if pair is not _NO_HREF) == len(nodes):
-            at = 0
-            for tag, (url, flags) in dict.fromkeys(zip(written, pairs, strict=True)):
-                if url is not None and url != self.url and (url, flags) not in self._links:
-                    at = max(self.source.data.find(tag, at), 0)
-                    text = tag[: MAX_TEXT * 4].decode("utf-8", "replace")[:MAX_TEXT]
-                    self._links[url, flags] = Link(url, flags, self.source.line(at), text)
+        pairs = [(tag, known.get(tag) or self._read_anchor(tag, known)) for tag in distinct]
+        without = {tag for tag, pair in pairs if pair is _NO_HREF}
+        if len(written) - (sum(1 for tag in written if tag in without) if without else 0) != len(nodes):
+            for node in nodes:
+                self._anchor_node(node)
             return
-        for node in nodes:
-            self._anchor_node(node)
+        at, own, links, source = 0, self.url, self._links, self.source
+        for tag, pair in pairs:
+            url = pair[0]
+            if url is not None and url != own and pair not in links:
+                at = max(source.data.find(tag, at), 0)
+                text = tag[: MAX_TEXT * 4].decode("utf-8", "replace")[:MAX_TEXT]
+                links[url, pair[1]] = Link(url, pair[1], source.line(at), text)
 
     def _read_anchor(self, tag: bytes, known: dict[bytes, tuple[str | None, int]]) -> tuple[str | None, int]:
         """The address and flags of an anchor as written; remembered unless they hold for this page alone."""
-        found = _HREF.search(tag)
-        if found is None:
-            known[tag] = _NO_HREF
-            return _NO_HREF
-        rel = _REL.search(tag)
-        flags = _rel_flags(_unescape(rel[rel.lastindex or 1])) if rel else 0
-        href = _unescape(found[found.lastindex or 1])
-        pair = None if href.startswith("#") else self.joiner.join(self.base, href), flags
-        if href.strip()[:1] not in ("", "?"):
-            known[tag] = pair
+        begin = tag.find(b' href="') + 7
+        if begin >= 7 and tag.find(b"&", begin) < 0:  # the common way to write it
+            href = tag[begin : tag.find(b'"', begin)]
+        else:
+            found = _HREF.search(tag)
+            if found is None:
+                known[tag] = _NO_HREF
+                return _NO_HREF
+            href = _unescape(found[found.lastindex or 1]).encode()
+        flags = 0
+        if b"rel" in tag or b"REL" in tag or b"Rel" in tag:
+            rel = _REL.search(tag)
+            flags = _rel_flags(_unescape(rel[rel.lastindex or 1])) if rel else 0
+        href = href.partition(b"#")[0].strip(b"\t\n\f\r ")
+        if not href or href[:1] == b"?":
+            return (self.joiner.join(self.base, href.decode("utf-8", "replace")), flags) if href else (None, flags)
+        place = known.get(href)
+        if place is None:
+            place = known[href] = (self.joiner.join(self.base, href.decode("utf-8", "replace")), 0)
+        pair = known[tag] = (place[0], flags)
         return pair
 
     def _anchor_node(self, node: Any) -> None:
