@@ -42,10 +42,21 @@ def main() -> None:
         listing, snapshot = Path(temporary, "files"), Path(temporary, "s.indrel")
         listing.write_text("\n".join(files))
         baseline = [sys.executable, "-c", PARSE_ONLY, str(listing)]
-        ours = [PROGRAM, "audit", str(folder), "--base", "https://docs.sarnfell.example/", "--snapshot", str(snapshot), "-q"]
+        ours = [
+            PROGRAM,
+            "audit",
+            str(folder),
+            "--base",
+            "https://docs.sarnfell.example/",
+            "--snapshot",
+            str(snapshot),
+            "-q",
+        ]
         pairs = [(timed(ours), timed(baseline)) for _ in range(5)]
     print(f"{len(files):,} pages, {octets / 1e6:.0f} MB")
-    print(f"audit: {median(a for a, _ in pairs):.2f} s; parsing alone, two processes: {median(b for _, b in pairs):.2f} s")
+    print(
+        f"audit: {median(a for a, _ in pairs):.2f} s; parsing alone, two processes: {median(b for _, b in pairs):.2f} s"
+    )
     print(f"ratio: {median(a / b for a, b in pairs):.2f} (goal: at most 1.5)")
 
 

@@ -17,7 +17,7 @@ import pyarrow as pa
 from indrel.core.address import origin_of, split
 from indrel.core.crawlers import Crawler
 from indrel.core.model import State, Want
-from indrel.core.robots import Access, RobotsFile, Rule, Ruleset, access_for, decide, match_many, parse
+from indrel.core.robots import Access, Paths, RobotsFile, Rule, Ruleset, access_for, decide, match_many, parse
 from indrel.core.robots.match import ALWAYS_ALLOWED
 from indrel.decide.kinds import JUNK, kind_sql
 from indrel.decide.sections import section_of
@@ -164,7 +164,7 @@ class Site:
         ).to_arrow_table()
         if not table.num_rows:
             return
-        paths = table.column("path").combine_chunks()
+        paths = Paths(table.column("path").combine_chunks())
         mask = np.zeros(table.num_rows, dtype=np.uint64)
         for rules, bits in groups.values():
             bars = np.array([not r.allow for r in rules.rules] + [False], dtype=bool)

@@ -43,7 +43,9 @@ def only_nofollow_path(site: Site) -> Iterator[Hit]:
     for i in range(len(site.crawlers)):
         key = _view(site, i)
         if key not in done:
-            done[key] = graph.reached(start, i, obey=False)[ids] & ~graph.reached(start, i)[ids]
+            done[key] = ~graph.reached(start, i)[ids]
+            if done[key].any():
+                done[key] &= graph.reached(start, i, obey=False)[ids]
         missed |= np.where(done[key], 1 << i, 0)
     missed &= allowed
     hits = [(row, int(mask)) for row, mask in zip(wanted, missed, strict=True) if mask]

@@ -2,12 +2,13 @@
 
 from indrel.core.robots.access import Access, access_for
 from indrel.core.robots.file import Group, Line, RobotsFile, Rule, Ruleset, SitemapLine, parse
-from indrel.core.robots.match import decide, match_many
+from indrel.core.robots.match import Paths, decide, match_many
 
 __all__ = [
     "Access",
     "Group",
     "Line",
+    "Paths",
     "RobotsFile",
     "Rule",
     "Ruleset",

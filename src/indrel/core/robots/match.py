@@ -33,6 +33,9 @@ _SAMPLE = 200_000
 _PART = 8
 """A range smaller than this part of the column is searched alone."""
 
+_WORTH_AN_INDEX = 4
+"""From so many different pairs of octets on, one pass that finds them all is quicker than one each."""
+
 _KEPT = 64
 """Searches of the whole column that are remembered."""
 
@@ -87,10 +90,17 @@ def _octets(array: pa.Array) -> tuple[Indices, npt.NDArray[np.uint8]]:
     return ends - ends[0], octets[int(ends[0]) : int(ends[-1])]
 
 
-class _Column:
-    """Sorted comparable paths as one block of octets with offsets."""
+class Paths:
+    """Paths and queries of normalised addresses, made ready to be matched against several rulesets.
 
-    def __init__(self, paths: pa.Array) -> None:
+    They are sorted in their comparable form, as one block of octets with offsets.
+    """
+
+    def __init__(self, source: Sequence[str] | Any) -> None:
+        paths = source if isinstance(source, pa.Array) else pa.array(source, type=pa.large_string())
+        octets = _octets(paths)[1]
+        if len(octets) and octets.max() > 127:
+            paths = pa.array([comparable_path(p or "") for p in paths.to_pylist()], type=pa.large_string())
         written = _octets(paths)[1].tobytes()
         for text, literal in LITERAL.items():
             if text.encode() in written:
@@ -100,6 +110,7 @@ class _Column:
         self.offsets, self.octets = _octets(self.array)
         self.text = memoryview(self.octets.data)
         self._found: dict[bytes, Indices] = {}
+        self._index: dict[int, Indices] = {}
 
     def __len__(self) -> int:
         return len(self.array)
@@ -131,13 +142,38 @@ class _Column:
         """Places of the piece's rarest pair of octets, narrowed by the others one after the other."""
         if len(piece) == 1:
             return np.flatnonzero(self.octets[begin:end] == piece[0]) + begin
-        codes = [piece[i] << 8 | piece[i + 1] for i in range(len(piece) - 1)]
-        pivot = min(range(len(codes)), key=lambda i: int(self._histogram[codes[i]]))
-        at = np.flatnonzero(self._pairs[begin + pivot : max(end - len(piece) + pivot + 1, 0)] == codes[pivot]) + begin
+        pivot, code = self._pivot(piece)
+        at = self._places(code, begin + pivot, max(end - len(piece) + pivot + 1, 0)) - pivot
         for i, octet in enumerate(piece):
             if i not in (pivot, pivot + 1) and len(at):
                 at = at[self.octets[at + i] == octet]
         return at
+
+    def _pivot(self, piece: bytes) -> tuple[int, int]:
+        """The position and code of a piece's rarest pair of octets."""
+        codes = [piece[i] << 8 | piece[i + 1] for i in range(len(piece) - 1)]
+        pivot = min(range(len(codes)), key=lambda i: int(self._histogram[codes[i]]))
+        return pivot, codes[pivot]
+
+    def _places(self, code: int, begin: int, end: int) -> Indices:
+        """Where a pair of octets stands, in order."""
+        at = self._index.get(code)
+        if at is None:
+            return np.flatnonzero(self._pairs[begin:end] == code) + begin
+        return at[slice(*np.searchsorted(at, (begin, end)))]
+
+    def prepare(self, pieces: Sequence[bytes]) -> None:
+        """Find in one pass where the rarest pairs of many pieces stand."""
+        codes = sorted({self._pivot(p)[1] for p in pieces if len(p) > 1} - set(self._index))
+        if len(codes) < _WORTH_AN_INDEX:
+            return
+        wanted = np.zeros(65_536, dtype=bool)
+        wanted[codes] = True
+        places = np.flatnonzero(wanted[self._pairs])
+        found = self._pairs[places]
+        order = np.argsort(found, kind="stable")  # a radix sort: linear
+        ends = np.searchsorted(found[order], codes, side="right")
+        self._index |= dict(zip(codes, np.split(places[order], ends[:-1]), strict=True))
 
     @cached_property
     def _pairs(self) -> npt.NDArray[np.uint16]:
@@ -153,7 +189,7 @@ class _Column:
         return np.searchsorted(self.offsets, at, side="right") - 1
 
 
-def _rows(column: _Column, pattern: Pattern) -> slice | Indices:
+def _rows(column: Paths, pattern: Pattern) -> slice | Indices:
     """The rows of the column that a pattern matches."""
     pieces = [p.encode() for p in pattern.pieces]
     first, *middles, last = pieces if len(pieces) > 1 else [pieces[0], b""]
@@ -166,10 +202,13 @@ def _rows(column: _Column, pattern: Pattern) -> slice | Indices:
     if last and not tail:
         middles.append(last)
     if tail:
-        rows = np.flatnonzero(pc.ends_with(column.array.slice(low, high - low), tail.decode()).to_numpy(False)) + low
+        ends = pc.ends_with(column.array.slice(low, high - low), tail.decode())
+        rows = np.flatnonzero(ends.to_numpy(zero_copy_only=False)) + low
+        at = column.offsets[rows] + len(first)
+    elif not middles:
+        return slice(low, high)
     else:
-        rows = np.arange(low, high)
-    at = column.offsets[rows] + len(first)
+        rows, at = _first(column, middles.pop(0), low, high, len(first))
     for piece in middles:
         rows, at = _after(column, piece, rows, at, low, high)
     if tail:
@@ -177,18 +216,19 @@ def _rows(column: _Column, pattern: Pattern) -> slice | Indices:
     return rows
 
 
-def _after(column: _Column, piece: bytes, rows: Indices, at: Indices, low: int, high: int) -> tuple[Indices, Indices]:
-    """The rows that hold `piece` from position `at` on, and where its first such occurrence ends in each."""
+def _first(column: Paths, piece: bytes, low: int, high: int, skip: int) -> tuple[Indices, Indices]:
+    """The rows that hold `piece` behind their first `skip` octets, and where its first such occurrence ends in each."""
     found = column.find(piece, low, high)
-    if not len(found):
-        return rows[:0], at[:0]
-    if len(found) < len(rows):  # few places: look at their rows only
-        holding = column.row_of(found)
-        holding = holding[np.flatnonzero(np.diff(holding, prepend=-1))]  # sorted, so equal ones stand together
-        near = np.searchsorted(rows, holding)
-        near = near[near < len(rows)]
-        near = near[np.flatnonzero(np.diff(near, prepend=-1))]
-        rows, at = rows[near], at[near]
+    rows = column.row_of(found)
+    inside = (found - column.offsets[rows] >= skip) & (found + len(piece) <= column.offsets[rows + 1])
+    rows, found = rows[inside], found[inside]
+    leading = np.flatnonzero(np.diff(rows, prepend=-1))  # sorted, so equal rows stand together
+    return rows[leading], found[leading] + len(piece)
+
+
+def _after(column: Paths, piece: bytes, rows: Indices, at: Indices, low: int, high: int) -> tuple[Indices, Indices]:
+    """The rows of `rows` that hold `piece` from position `at` on, and where its first such occurrence ends in each."""
+    found = column.find(piece, low, high)
     index = np.searchsorted(found, at)
     there = index < len(found)
     rows, begin = rows[there], found[index[there]]
@@ -196,27 +236,24 @@ def _after(column: _Column, piece: bytes, rows: Indices, at: Indices, low: int, 
     return rows[inside], begin[inside] + len(piece)
 
 
-def _equal_end(column: _Column, low: int, high: int, length: int) -> int:
+def _equal_end(column: Paths, low: int, high: int, length: int) -> int:
     """The end of the rows from `low` that are exactly `length` octets long; they sort first."""
     lengths = np.diff(column.offsets[low : high + 1])
     longer = np.flatnonzero(lengths != length)
     return low + int(longer[0]) if len(longer) else high
 
 
-def match_many(rules: Sequence[Rule], paths: Sequence[str] | Any) -> npt.NDArray[np.int32]:
-    """For each path and query (comparable or as normalised), the index of the rule that decides it.
+def match_many(rules: Sequence[Rule], paths: Sequence[str] | Paths | Any) -> npt.NDArray[np.int32]:
+    """For each path and query of a normalised address, the index of the rule that decides it.
 
-    Takes a sequence of text or an Arrow string array; gives `NO_RULE` where no rule matches. The
-    file's own address is the caller's business (`ALWAYS_ALLOWED`).
+    Takes a sequence of text, an Arrow string array or `Paths`; gives `NO_RULE` where no rule matches.
+    The file's own address is the caller's business (`ALWAYS_ALLOWED`).
     """
-    array = paths if isinstance(paths, pa.Array) else pa.array(paths, type=pa.large_string())
-    decided = np.full(len(array), NO_RULE, dtype=np.int32)
-    if not len(array) or not rules:
+    column = paths if isinstance(paths, Paths) else Paths(paths)
+    decided = np.full(len(column), NO_RULE, dtype=np.int32)
+    if not len(column):
         return decided
-    octets = _octets(array)[1]
-    if len(octets) and octets.max() > 127:
-        array = pa.array([comparable_path(p) for p in array.to_pylist()], type=pa.large_string())
-    column = _Column(array)
+    column.prepare([piece.encode() for rule in rules for piece in rule.pattern.pieces[1:]])
     for index in sorted(range(len(rules)), key=lambda i: weight(rules[i], i)):
         decided[_rows(column, rules[index].pattern)] = index
     result = np.empty_like(decided)
