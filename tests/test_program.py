@@ -312,3 +312,24 @@ def test_start_page_that_is_no_html(indrel: Run) -> None:
 
 def test_readme_demo_site_is_whole() -> None:
     assert len([u for u in build().pages if "robots.txt" not in u]) >= 120
+
+
+def test_variants_are_tried_once(indrel: Run) -> None:
+    """The http and bare variants answer with the same pages: they are looked at, not crawled."""
+    pages = {**BASE, "/": html(body=a("/a")), "/a": html()}
+    site = served(pages)
+    asked: list[str] = []
+    answer = site.answer
+
+    def same_everywhere(scheme: str, host: str, path: str) -> Response:
+        asked.append(f"{scheme}://{host}{path}")
+        return answer("https", "www.sarnfell.example", path)
+
+    site.answer = same_everywhere  # type: ignore[method-assign]
+    _, report = audit_served(indrel, site, code=0)
+    assert report["counts"]["addresses"] == 2
+    assert sorted(u for u in asked if not u.startswith(HOST)) == sorted(
+        f"{origin}{path}"
+        for origin in ("http://www.sarnfell.example", "http://sarnfell.example", "https://sarnfell.example")
+        for path in ("/", "/robots.txt")
+    )

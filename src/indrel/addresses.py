@@ -71,7 +71,8 @@ def _rows(site: Site, states: set[str], wants: set[str], kinds: set[str], sectio
         FROM (SELECT *, {site.want_sql} AS want, [{columns}] AS states
             FROM (SELECT *, {site.kind_sql} AS kind FROM fact WHERE known)) f
         LEFT JOIN address t ON t.id = f.folds_into LEFT JOIN address d ON d.id = f.folds_to
-        ORDER BY f.origin, f.path"""
+        ORDER BY f.origin <> ?, f.origin, f.path""",
+        [site.base_origin],
     )
     names = [c.token for c in site.crawlers]
     while batch := site.con.fetchmany(5_000):

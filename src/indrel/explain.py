@@ -15,6 +15,7 @@ from indrel.core.robots.match import ALWAYS_ALLOWED, matching
 from indrel.decide.site import Site
 
 MOST = 20
+NOT_NAMED = ", for none names the crawler"
 """Addresses of one sort that are shown."""
 
 
@@ -148,7 +149,7 @@ def robots_steps(site: Site, url: str, crawler: Crawler) -> tuple[list[Step], bo
     if rules.group is None:
         return [*steps, Step("group", f"no group holds for {crawler.token}: everything may be fetched")], True
     named = tuple(robots_line(host, line.number, line.text) for line in rules.lines)
-    how = "" if rules.group == crawler.token else f", for none names {crawler.token}"
+    how = NOT_NAMED if rules.group != crawler.token else ""
     steps.append(Step("group", f"the group for {rules.group} holds{how}", named))
     hits = matching(rules.rules, parts.path)
     if not hits:

@@ -52,19 +52,23 @@ def _show(term: Terminal, found: Explanation, origin: str) -> None:
         term.line(", ".join(names), "bold")
         for number, step in enumerate(steps, 1):
             style = STATE_STYLES.get(steps[-1].outcome.partition(":")[0], "") if step.step == "state" else ""
-            term.line(f"{number}. {step.step:<11}{step.outcome}", style, indent=2, hang=14)
+            term.line(f"{number}. {step.step:<12}{step.outcome}", style, indent=2, hang=15)
             for evidence in step.evidence:
-                term.evidence(evidence, origin, indent=16, whole=True)
+                term.evidence(evidence, origin, indent=17, whole=True)
     _relations(term, found, origin)
+    if found.findings:
+        term.console.print()
     for finding in found.findings:
         term.line(f"{finding.severity.word}: {finding.check}: {finding.message}", STYLES[finding.severity], hang=2)
 
 
 def _alike(found: Explanation) -> list[tuple[list[str], list]]:  # type: ignore[type-arg]
     """Crawlers with the same steps, shown once."""
+    from indrel.explain import NOT_NAMED
+
     groups: dict[str, tuple[list[str], list]] = {}  # type: ignore[type-arg]
     for crawler, steps in found.steps.items():
-        key = json_module.dumps([s.as_json() for s in steps]).replace(f", for none names {crawler}", "")
+        key = json_module.dumps([s.as_json() for s in steps]).replace(NOT_NAMED, "")
         groups.setdefault(key, ([], steps))[0].append(crawler)
     return list(groups.values())
 

@@ -29,7 +29,7 @@ def list_addresses(
 ) -> None:
     """List addresses with kind, section, want, state per crawler, status and what they fold into."""
     from indrel.addresses import listed, write
-    from indrel.reports.terminal import STATE_STYLES, short, table
+    from indrel.reports.terminal import STATE_STYLES, short, states_shown, table
 
     with opened(snapshot, crawler, quiet) as site:
         rows = listed(site, states=state, wants=want, kinds=kind, sections=section)
@@ -46,8 +46,7 @@ def list_addresses(
         origin = site.base_origin
         cells, count = [], 0
         for row in rows:
-            states = list(dict.fromkeys(row.states.values()))
-            shown = states[0] if len(states) == 1 else " ".join(f"{c}:{s}" for c, s in row.states.items())
+            shown = states_shown(row.states)
             want_shown = row.want if row.stated or row.want == "any" else f"({row.want})"
             cells.append([
                 short(row.url, origin), row.kind, row.section, want_shown, shown,

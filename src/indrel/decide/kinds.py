@@ -30,7 +30,7 @@ KINDS = (
     Kind("tag-archive", r"^/(.*/)?tags?/[^/?]+/?$", False, "its address is a tag's"),
     Kind("author-archive", r"^/(.*/)?authors?/[^/?]+/?$", False, "its address is an author's"),
     Kind("category", r"^/(.*/)?(category|categories)/[^/?]+/?$", False, "its address is a category's"),
-    Kind("date-archive", r"^/(.*/)?(19|20)[0-9]{2}/([0-9]{2}/)?([0-9]{2}/)?$", False, "its address is a date"),
+    Kind("date-archive", r"^/((blog|news|archives?)/)?(19|20)[0-9]{2}/([0-9]{2}/)?$", False, "its address is a date"),
 )  # fmt: skip
 
 DOCUMENTS = r"\.(pdf|docx?|xlsx?|pptx?|odt|ods|odp|rtf|epub|csv)$"

@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -23,7 +24,12 @@ COMMIT_SECONDS = 0.5
 
 def now() -> str:
     """The time as snapshots write it."""
-    return datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+    return _second(int(time.time()))
+
+
+@lru_cache(maxsize=4)
+def _second(seconds: int) -> str:
+    return datetime.fromtimestamp(seconds, UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
 
 
 class Recorder:
@@ -142,8 +148,8 @@ class Recorder:
 
     def commit(self, force: bool = False) -> None:
         """Make what was gathered lasting, if enough of it or enough time has come together."""
-        due = time.monotonic() - self._committed > COMMIT_SECONDS
-        if force or due or self.writer.pending > COMMIT_ROWS:
+        moment = time.monotonic()
+        if force or moment - self._committed > COMMIT_SECONDS or self.writer.pending > COMMIT_ROWS:
             self.writer.commit()
             self._committed = time.monotonic()
 

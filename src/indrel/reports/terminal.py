@@ -15,7 +15,7 @@ from indrel.plain import clip, safe, width
 
 STYLES = {Severity.STOP: "bold red", Severity.FIX: "bold yellow", Severity.ASK: "bold cyan", Severity.NOTE: "bold"}
 STATE_STYLES = {
-    State.OPEN: "green", State.HIDDEN: "cyan", State.FOLDED: "blue", State.BARRED: "magenta", State.UNREAD: "dim",
+    State.OPEN: "green", State.HIDDEN: "cyan", State.FOLDED: "bright_blue", State.BARRED: "magenta", State.UNREAD: "dim",
     State.LOCKED: "yellow", State.GONE: "red", State.BROKEN: "red",
 }  # fmt: skip
 HEADINGS = {
@@ -149,7 +149,7 @@ class Terminal:
         self.pieces(*pieces)
         example = cause.findings[0]
         self.line(example.message if cause.count == 1 else cause.summary, indent=7)
-        if cause.count == 1:
+        if cause.count == 1 and example.url != example.evidence[0].where:
             self.pieces(("       at    ", "dim"), (example.url, ""))
         for evidence in example.evidence[:3]:
             self.evidence(evidence, origin)
@@ -206,9 +206,22 @@ def _counted(causes: int, findings: int) -> str:
     )
 
 
+_LEAST = 12
+"""Columns of a table are not cut below this."""
+
+
 def short(url: str, origin: str) -> str:
     """An address without the site's own origin."""
     return url[len(origin) :] if url.startswith(origin + "/") else url
+
+
+def states_shown(states: dict[str, str]) -> str:
+    """The states of one address in few words: the commonest, then the crawlers that differ."""
+    groups: dict[str, list[str]] = {}
+    for crawler, state in states.items():
+        groups.setdefault(state, []).append(crawler)
+    first, *others = sorted(groups.items(), key=lambda pair: -len(pair[1]))
+    return "; ".join([first[0], *(f"{state}: {' '.join(names)}" for state, names in others)])
 
 
 def table(
@@ -219,13 +232,10 @@ def table(
     cells = [[safe(c) for c in row] for row in rows]
     widths = [max([width(t), *(width(row[i]) for row in cells)]) for i, t in enumerate(titles)]
     over = sum(widths) + 2 * (len(widths) - 1) - terminal.width
-    while over > 0:
-        widest = max(range(len(widths)), key=widths.__getitem__)
-        cut = min(over, max(1, widths[widest] - sorted(widths)[-2] if len(widths) > 1 else over))
-        if widths[widest] - cut < 8:
-            break
-        widths[widest] -= cut
-        over -= cut
+    for chosen in (range(1, len(widths)), range(len(widths))):  # the first column gives way last
+        while over > 0 and chosen and max(widths[i] for i in chosen) > _LEAST:
+            widths[max(chosen, key=lambda i: widths[i])] -= 1
+            over -= 1
     for row, style in [(titles, "bold"), *((r, "") for r in cells)]:
         text = Text()
         for i, (cell, columns) in enumerate(zip(row, widths, strict=True)):

@@ -25,6 +25,8 @@ _CONFIG: dict[str, Any] = {
     "preserve_insertion_order": True,
 }
 NAME_OF_DATABASE = "snap"
+WRITING_MEMORY = "192MB"
+"""What the database may hold while facts are gathered: they are written as they come."""
 
 
 def _connect() -> duckdb.DuckDBPyConnection:
@@ -83,9 +85,11 @@ class SnapshotWriter:
             path.unlink(missing_ok=True)
             Path(f"{path}.wal").unlink(missing_ok=True)
         self.con = _connect()
+        self.con.execute(f"SET memory_limit = '{WRITING_MEMORY}'")
         _attach(self.con, path, read_only=False)
         self._rows: dict[str, list[Sequence[Any]]] = {}
         self._tables: dict[str, list[Any]] = {}
+        self._pending = 0
         if resume:
             self.meta = _check_version(self.con, path)
         else:
@@ -107,17 +111,21 @@ class SnapshotWriter:
 
     def add(self, table: str, rows: Iterable[Sequence[Any]]) -> None:
         """Add rows, each a sequence in the order of the table's columns."""
-        self._rows.setdefault(table, []).extend(rows)
+        kept = self._rows.setdefault(table, [])
+        before = len(kept)
+        kept.extend(rows)
+        self._pending += len(kept) - before
 
     def add_arrow(self, table: str, data: Any) -> None:
         """Add an Arrow table with the columns of `table`."""
         if data.num_rows:
             self._tables.setdefault(table, []).append(data)
+            self._pending += int(data.num_rows)
 
     @property
     def pending(self) -> int:
-        arrow = sum(int(t.num_rows) for tables in self._tables.values() for t in tables)
-        return sum(map(len, self._rows.values())) + arrow
+        """Rows that were added since the last commit."""
+        return self._pending
 
     def commit(self) -> None:
         """Write what was added, in one transaction."""
@@ -129,6 +137,7 @@ class SnapshotWriter:
                 batches.setdefault(name, []).append(pa.Table.from_arrays(arrays, schema=ARROW[name]))
         self._rows.clear()
         self._tables.clear()
+        self._pending = 0
         if not batches:
             return
         self.con.execute("BEGIN")

@@ -30,6 +30,10 @@ LONGEST_WAIT = 30.0
 
 STEP = 65_536
 
+KEPT_HEADERS = frozenset(
+    {"content-type", "content-length", "location", "x-robots-tag", "link", "last-modified", "retry-after"}
+)
+
 
 @dataclass
 class Answer:
@@ -246,6 +250,8 @@ def _headers(response: aiohttp.ClientResponse) -> dict[str, list[str]]:
     found: dict[str, list[str]] = {}
     for raw_name, raw_value in response.raw_headers:
         name = raw_name.decode("latin-1").lower()
+        if name not in KEPT_HEADERS:
+            continue
         try:
             value = raw_value.decode("utf-8")
         except UnicodeDecodeError:

@@ -117,7 +117,6 @@ class LiveSite:
         self._unfetched: list[str] = []
         self._probe_hash: int | None = None
         self._parsing = 0
-        self._variant_pages = frozenset(variants(start))
         self._open = 0
         self._changed: asyncio.Event
         self._executor = ThreadPoolExecutor(pool.size)
@@ -243,7 +242,7 @@ class LiveSite:
             await self._learn_robots(origin, "variant")
             self.recorder.writer.add("given", [(self.recorder.id(url), "variant")])
             self._open += 1
-            self._keep(answer, 0, 0)
+            self._keep(answer, 0, 0, follow=False, parse=False)
 
     async def _declared_host(self, host: str) -> None:
         scheme = split(self.start).scheme
@@ -413,7 +412,7 @@ class LiveSite:
         count = self._barred_read[key] = self._barred_read.get(key, 0) + 1
         return count <= BARRED_A_RULE
 
-    def _keep(self, answer: Answer, clicks: int, hops: int, follow: bool = True) -> None:
+    def _keep(self, answer: Answer, clicks: int, hops: int, follow: bool = True, parse: bool = True) -> None:
         """Record an answer; hand HTML to the parsers, follow a redirect."""
         media, charset = content_type(answer.header("content-type"))
         location = answer.header("location") if answer.redirects else None
@@ -429,7 +428,7 @@ class LiveSite:
         robots = tuple(answer.headers.get("x-robots-tag", ()))
         links = tuple(answer.headers.get("link", ()))
         html = answer.status == 200 and (is_html(media) or (not media and b"<" in answer.body[:500]))
-        if html and (self.recorder.on_site(answer.url) or answer.url in self._variant_pages):
+        if html and parse and self.recorder.on_site(answer.url):
             # An HTML answer is kept together with what its page says, so that neither is there alone.
             task = PageTask(number, answer.url, answer.body, charset, robots, links)
             self._waiting.append(_Page(task, clicks, row, follow))

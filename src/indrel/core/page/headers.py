@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable
 from email.message import Message
+from functools import lru_cache
 
 _LINK = re.compile(r"\s*<([^>]*)>((?:[^,\"]|\"(?:\\.|[^\"\\])*\")*)(?:,|$)")
 _PARAM = re.compile(r";\s*([A-Za-z0-9!#$&+.^_`|~-]+)\s*(?:=\s*(\"(?:\\.|[^\"\\])*\"|[^;\s\"]*))?")
@@ -13,6 +14,7 @@ MAX_HEADER = 16_384
 """Longer header values are cut: nobody means them."""
 
 
+@lru_cache(maxsize=1_000)
 def content_type(value: str | None) -> tuple[str, str | None]:
     """Media type in lower case (empty where none is given) and charset."""
     if not value:
