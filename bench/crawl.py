@@ -77,7 +77,9 @@ def compare(port: int, parallel: int, goal: int, runs: int) -> None:
             wget = timed(["wget", "-r", "-l", "inf", "-nv", "-e", "robots=off", url], folder)
             got = sum(1 for p in Path(folder).rglob("*.html"))
         with tempfile.TemporaryDirectory() as folder:
-            ours = timed([PROGRAM, "audit", url, "--rate", "0", "--parallel", str(parallel), "--snapshot", "s.indrel"], folder)
+            ours = timed(
+                [PROGRAM, "audit", url, "--rate", "0", "--parallel", str(parallel), "--snapshot", "s.indrel"], folder
+            )
             listed = subprocess.run([PROGRAM, "list", "s.indrel", "--state", "open", "--json"], cwd=folder,
                                     capture_output=True, text=True).stdout.count("\n")  # fmt: skip
         print(f"wget {got:,} pages, {got / wget:,.0f}/s; audit {listed:,} pages, {listed / ours:,.0f}/s, "

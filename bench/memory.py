@@ -26,7 +26,16 @@ def peak(pages: int) -> float:
         nginx = subprocess.Popen(["nginx", "-c", f"{folder}/nginx.conf"])
         threading.Event().wait(2)
         try:
-            audit = [PROGRAM, "audit", f"http://127.0.0.1:{PORT}/", "--rate", "0", "--snapshot", f"{folder}/s.indrel", "-q"]
+            audit = [
+                PROGRAM,
+                "audit",
+                f"http://127.0.0.1:{PORT}/",
+                "--rate",
+                "0",
+                "--snapshot",
+                f"{folder}/s.indrel",
+                "-q",
+            ]
             told = subprocess.run([sys.executable, "-c", MEASURE, *audit], capture_output=True, text=True, check=True)
             listed = subprocess.run([PROGRAM, "list", f"{folder}/s.indrel", "--state", "open", "--json"],
                                     capture_output=True, text=True).stdout.count("\n")  # fmt: skip

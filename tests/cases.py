@@ -83,6 +83,13 @@ def pair(id: str, bad: str, good: str, path: str = "/a", **more: Any) -> tuple[s
     return id, Case({**fires, **extra}, (path,), calm, **more)
 
 
+def robots_case(
+    id: str, bad: list[str], good: list[str], pages: dict[str, Any] | None = None, **more: Any
+) -> tuple[str, Case]:
+    fires = {**BASE, **(pages or {}), "/robots.txt": robots(*bad)}
+    return id, Case(fires, ("/robots.txt",), {"/robots.txt": robots(*good)}, **more)
+
+
 TO = html(title="Target")
 CASES: dict[str, Case] = dict(
     [
@@ -228,5 +235,91 @@ CASES: dict[str, Case] = dict(
         ("listed-gone", Case(listed("/a", Response(b"", 410)), ("/a",), {"/a": TO})),
         ("listed-broken", Case(listed("/a", Response(b"", 500)), ("/a",), {"/a": TO})),
         ("listed-locked", Case(listed("/a", Response(b"", 403)), ("/a",), {"/a": TO})),
+        robots_case("robots-unsupported-field", ["Crawl-delay: 5"], ["Disallow: /x"], severity="ask"),
+        robots_case("robots-bad-path", ["Disallow: private/"], ["Disallow: /private/"]),
+        robots_case("robots-anchor-slip", ["Disallow: /a$b"], ["Disallow: /a%24b$"]),
+        robots_case("robots-empty-agent", ["User-agent: 99", "Disallow: /x"], ["User-agent: x", "Disallow: /x"]),
+        robots_case(
+            "robots-split-group", ["Disallow: /x", "User-agent: *", "Disallow: /y"], ["Disallow: /x", "Disallow: /y"]
+        ),
+        robots_case(
+            "robots-group-replaces-all",
+            ["Disallow: /x", "User-agent: bingbot", "Disallow: /y"],
+            ["Disallow: /x", "User-agent: bingbot", "Disallow: /y", "Disallow: /*x"],
+            crawlers=("bingbot", "*"),
+        ),
+        robots_case("robots-rule-never-wins", ["Disallow: /a", "Allow: /a"], ["Disallow: /a", "Allow: /ab"]),
+        robots_case("robots-foreign-sitemap", ["Sitemap: /sitemap.xml"], [f"Sitemap: {HOST}/sitemap.xml"]),
+        robots_case("robots-tells-secrets", ["Disallow: /old/backup-2025/"], ["Disallow: /administration-fees/"]),
+        robots_case("robots-too-long", ["#" * 512_000, "Disallow: /x"], ["Disallow: /x"]),
+        robots_case("robots-encoding", ["Disallow: /\0"], ["Disallow: /\u00fc"]),
+        robots_case("robots-rule-unused", ["Disallow: /nothing/"], ["Disallow: /a"], pages={"/": html(body=a("/a"))}),
+        robots_case(
+            "robots-case-slip", ["Disallow: /HUTS/"], ["Disallow: /huts/"], pages={"/": html(body=a("/huts/a"))}
+        ),
+        robots_case("robots-no-sitemap", [], [f"Sitemap: {HOST}/sitemap.xml"]),
+        robots_case(
+            "robots-overreach",
+            ["Disallow: /news", f"Sitemap: {HOST}/sitemap.xml"],
+            ["Disallow: /news/", f"Sitemap: {HOST}/sitemap.xml"],
+            pages=listed("/newsletter", html()),
+            severity="ask",
+        ),
+        (
+            "robots-redirects",
+            Case(
+                {**BASE, "/robots.txt": moved("/r.txt"), "/r.txt": robots()},
+                ("/robots.txt",),
+                {"/robots.txt": robots()},
+                severity="ask",
+            ),
+        ),
+        (
+            "robots-host-differs",
+            Case(
+                {
+                    **BASE,
+                    "http://www.sarnfell.example/": html(),
+                    "http://www.sarnfell.example/robots.txt": robots("Disallow: /x"),
+                },
+                ("/",),
+                {"http://www.sarnfell.example/robots.txt": BASE["/robots.txt"]},
+            ),
+        ),
+        (
+            "robots-agent-differs",
+            Case(
+                {**BASE, "as bingbot /robots.txt": robots("Disallow: /")},
+                ("/robots.txt",),
+                {"as bingbot /robots.txt": BASE["/robots.txt"]},
+                options={"as_crawlers": True},
+            ),
+        ),
+        (
+            "barred-canonical",
+            Case(
+                site(
+                    **{"/": html(body=a("/p/a")), "/robots.txt": robots("Disallow: /p/"), "/p/a": moved("/b"), "/b": TO}
+                ),
+                ("/p/a",),
+                {"/p/a": TO},
+                options={"read_barred": True},
+            ),
+        ),
+        (
+            "resource-barred",
+            Case(
+                site(
+                    **{
+                        "/": html(
+                            '<script>\nfetch("/api/huts")</script><script src=/s.js></script><img src="/p/i.png">'
+                        ),
+                        "/robots.txt": robots("Disallow: /api/", "Disallow: /p/"),
+                    }
+                ),
+                ("/api/huts", "/p/i.png"),
+                {"/robots.txt": robots("Disallow: /p/i.gif")},
+            ),
+        ),
     ]
 )

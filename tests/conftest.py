@@ -42,7 +42,11 @@ def served(pages: dict[str, Any], missing: Response | None = None) -> Served:
         if isinstance(answer, str):
             plain = path.endswith((".txt", ".xml"))
             answer = Response(answer.encode(), media_type="text/plain" if plain else "text/html; charset=utf-8")
-        site.pages[url] = answer
+        if path.startswith("as "):
+            _, agent, name = path.split()
+            site.as_crawler[agent, name] = answer
+        else:
+            site.pages[url] = answer
     if missing:
         site.missing[HOST] = missing
     return site

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 from indrel.checks import judge
@@ -48,8 +48,14 @@ def source_kind(source: str) -> str:
 
 
 def new_snapshot_path(host: str, folder: Path | None = None) -> Path:
-    stamp = datetime.now(UTC).strftime("%Y%m%dT%H%M%SZ")
-    return (folder or Path(RUNS)) / f"{re.sub(r'[^A-Za-z0-9.-]', '_', host)}-{stamp}{SUFFIX}"
+    """A name for a new snapshot of a host: `indrel-runs/HOST-20261123T080000Z.indrel`."""
+    moment = datetime.now(UTC)
+    while True:
+        stamp = moment.strftime("%Y%m%dT%H%M%SZ")
+        path = (folder or Path(RUNS)) / f"{re.sub(r'[^A-Za-z0-9.-]', '_', host)}-{stamp}{SUFFIX}"
+        if not path.exists():
+            return path
+        moment += timedelta(seconds=1)  # two audits in one second
 
 
 def newest_snapshot(folder: Path | None = None, host: str | None = None) -> Path:
@@ -96,6 +102,7 @@ def _begin(path: Path, kind: str, location: str, options: GatherOptions, base: s
         hosts=sorted({site_key(base), *options.hosts}),
         follow_links=options.follow_links,
         read_barred=options.read_barred,
+        as_crawlers=options.as_crawlers,
     )
     return writer
 
@@ -113,6 +120,9 @@ def _gather_site(
         writer = SnapshotWriter(path, resume=True)
         if writer.meta.get("base") != start:
             raise UsageError(f"{path} is an audit of {writer.meta.get('base')}: resume it with that address")
+        if not writer.meta.get("prepared"):  # it never came to the pages: there is nothing to go on from
+            writer.close()
+            writer = _begin(path, "site", start, options, start)
     else:
         path = snapshot or new_snapshot_path(host)
         writer = _begin(path, "site", start, options, start)

@@ -44,6 +44,8 @@ class Need:
     COMPLETE = "a complete crawl"
     LINKS = "followed links"
     READ_BARRED = "barred pages read"
+    PAGES = "known addresses"
+    AS_CRAWLERS = "asked as each crawler"
 
 
 @dataclass(frozen=True, slots=True)

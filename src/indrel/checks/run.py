@@ -61,6 +61,8 @@ def why_skipped(one: Check, site: Site) -> str | None:
         Need.ROBOTS: None if host and host.known else "robots.txt of this place is not known",
         Need.COMPLETE: None if site.complete else f"the audit is not complete: {site.meta.get('incomplete_because')}",
         Need.LINKS: None if site.meta.get("follow_links", True) else "links were not followed",
+        Need.PAGES: None if not site.is_lone_file else "no addresses are known (give --from SNAPSHOT)",
+        Need.AS_CRAWLERS: None if site.meta.get("as_crawlers") else "crawlers' own names were not used (--as-crawlers)",
         Need.READ_BARRED: None if not site.is_live or site.meta.get("read_barred") else
         "barred pages were not read (--read-barred)",
     }  # fmt: skip

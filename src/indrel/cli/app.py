@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import os
 import sys
 from typing import Annotated
@@ -49,6 +50,9 @@ def main() -> None:
     """Run the command line. Exit codes: 0, 1 findings, 2 usage or input, 3 not completed or crashed, 130 interrupted."""
     from indrel.plain import safe
 
+    for stream in (sys.stdout, sys.stderr):  # sites hold characters that a terminal's encoding may not
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="backslashreplace")
     if "--verbose" in sys.argv or "-v" in sys.argv:
         import logging
 

@@ -34,6 +34,7 @@ def audit(
     also: opt.AlsoOption = None,
     follow_links: opt.FollowOption = True,
     read_barred: opt.ReadBarredOption = False,
+    as_crawlers: opt.AsCrawlersOption = False,
     base: opt.BaseOption = None,
     resume: opt.ResumeOption = False,
     quiet: opt.QuietOption = False,
@@ -51,7 +52,7 @@ def audit(
     if pipeline.source_kind(source) != "snapshot":
         wanted = opt.gather_options(
             crawler=crawler, limit=limit, rate=rate, parallel=parallel, timeout=timeout, connect=connect, header=header,
-            also=also, follow_links=follow_links, read_barred=read_barred, base=base, progress=progress,
+            also=also, follow_links=follow_links, read_barred=read_barred, base=base, as_crawlers=as_crawlers, progress=progress,
         )  # fmt: skip
         try:
             gathered = pipeline.gather(source, wanted, snapshot, resume)

@@ -56,6 +56,9 @@ FollowOption = Annotated[bool, typer.Option("--follow-links/--no-follow-links", 
 ReadBarredOption = Annotated[
     bool, typer.Option("--read-barred", help="Read barred pages too (only for sites that you answer for).")
 ]
+AsCrawlersOption = Annotated[
+    bool, typer.Option("--as-crawlers", help="Ask for robots.txt again under each crawler's name and compare.")
+]
 BaseOption = Annotated[
     str | None, typer.Option("--base", metavar="ADDRESS", help="Where a folder will stand.", show_default=False)
 ]
@@ -129,6 +132,7 @@ def gather_options(
     follow_links: bool,
     read_barred: bool,
     base: str | None,
+    as_crawlers: bool = False,
     progress: Progress,
     hosts: tuple[str, ...] = (),
 ) -> GatherOptions:
@@ -148,6 +152,7 @@ def gather_options(
         follow_links=follow_links,
         read_barred=read_barred,
         base=base,
+        as_crawlers=as_crawlers,
         hosts=hosts,
         progress=progress,
     )

@@ -52,7 +52,10 @@ class HostRobots(NamedTuple):
 class Site:
     """Decisions over one snapshot for the given crawlers. Everything derived is made on first use."""
 
-    def __init__(self, snapshot: Snapshot, crawlers: Sequence[Crawler]) -> None:
+    def __init__(
+        self, snapshot: Snapshot, crawlers: Sequence[Crawler], instead: dict[str, tuple[bytes, str]] | None = None
+    ) -> None:
+        """Decide for `crawlers`; `instead` gives origins another robots.txt (its octets, and what to call it)."""
         if len(crawlers) > MAX_CRAWLERS:
             raise UsageError(f"{len(crawlers)} crawlers are too many at once: name at most {MAX_CRAWLERS}")
         self.snapshot = snapshot
@@ -60,6 +63,7 @@ class Site:
         self.meta = snapshot.meta
         self.crawlers = tuple(crawlers)
         self.all_mask = (1 << len(crawlers)) - 1
+        self.instead = instead or {}
         self.base: str = self.meta["base"]
         self.base_origin = origin_of(self.base)
         self._stage()
@@ -83,6 +87,11 @@ class Site:
     def is_live(self) -> bool:
         """Whether answers have statuses and headers of a server."""
         return bool(self.meta["source"]["kind"] == "site")
+
+    @property
+    def is_lone_file(self) -> bool:
+        """Whether only a robots.txt is known, and no address."""
+        return bool(self.meta["source"]["kind"] == "robots")
 
     @property
     def complete(self) -> bool:
@@ -122,6 +131,11 @@ class Site:
             found[origin] = HostRobots(
                 origin, f"{origin}/robots.txt", known, status, error, media or "", tuple(hops), final, body or b"", role,
                 where, access, content,
+            )  # fmt: skip
+        for origin, (body, where) in self.instead.items():
+            found[origin] = HostRobots(
+                origin, f"{origin}/robots.txt", True, 200, None, "text/plain", (), f"{origin}/robots.txt", body, "site",
+                where, Access.RULES, parse(body),
             )  # fmt: skip
         return found
 

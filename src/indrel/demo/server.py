@@ -17,7 +17,7 @@ class _Handler(BaseHTTPRequestHandler):
     def do_GET(self) -> None:
         host = (self.headers.get("Host") or "").partition(":")[0].lower()
         scheme = self.headers.get("X-Forwarded-Proto", "http")
-        answer = self.site.answer(scheme, host, self.path)
+        answer = self.site.answer_as(self.headers.get("User-Agent", ""), scheme, host, self.path)
         self.send_response(answer.status)
         self.send_header("Content-Type", answer.media_type)
         self.send_header("Content-Length", str(len(answer.body)))

@@ -52,12 +52,18 @@ class Site:
 
     pages: dict[str, Response] = field(default_factory=dict)
     missing: dict[str, Response] = field(default_factory=dict)
+    as_crawler: dict[tuple[str, str], Response] = field(default_factory=dict)
+
+    def answer_as(self, agent: str, scheme: str, host: str, path: str) -> Response:
+        """The answer to a request under a crawler's name: some pages differ then."""
+        named = self.as_crawler.get((agent.partition("/")[0].lower(), path))
+        return named or self.answer(scheme, host, path)
 
     def answer(self, scheme: str, host: str, path: str) -> Response:
         """The answer to one request; `path` has the query."""
-        if host == BARE or (host == MAIN and scheme == "http"):
+        found = self.pages.get(f"{scheme}://{host}{path}")
+        if found is None and (host == BARE or (host == MAIN and scheme == "http")):
             return moved(f"https://{MAIN}{path}")
-        found = self.pages.get(f"https://{host}{path}")
         if found is None and host == BOOK and path.startswith("/calendar?month="):
             found = booking_month(path)
         return found or self.missing.get(host) or Response(b"not found\n", 404, "text/plain")

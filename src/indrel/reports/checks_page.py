@@ -8,6 +8,12 @@ from pathlib import Path
 
 from indrel.checks import Check, checks
 
+TOPICS = {
+    "robots_lines": "robots.txt, line by line",
+    "robots_reach": "robots.txt, held against the site",
+    "robots": "robots.txt",
+}
+
 INTRO = """# Checks
 
 Produced from the catalogue in the code; `indrel checks ID` shows the same. Classes: *blocked* (wanted, but a crawler
@@ -21,7 +27,7 @@ def render(catalogue: Iterable[Check]) -> str:
     """The page as Markdown."""
     parts = [INTRO]
     for topic, members in groupby(catalogue, key=lambda c: c.topic):
-        parts.append(f"\n## {topic.capitalize()}\n")
+        parts.append(f"\n## {TOPICS.get(topic, topic).capitalize()}\n")
         for one in members:
             milder = " One step milder where the want is only implied." if one.rests_on_want else ""
             needs = f"\n- **Needs:** {', '.join(one.needs)}." if one.needs else ""

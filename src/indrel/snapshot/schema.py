@@ -48,6 +48,8 @@ TABLES: dict[str, dict[str, str]] = {
         "origin": "VARCHAR", "status": "SMALLINT", "error": "VARCHAR", "media_type": "VARCHAR", "hops": "VARCHAR[]",
         "final": "VARCHAR", "body": "BLOB", "cut": "BOOLEAN", "role": "VARCHAR", "known": "BOOLEAN", "file": "VARCHAR",
     },
+    # what robots.txt of the audited host answered when asked under a crawler's name
+    "robots_as": {"crawler": "VARCHAR", "status": "SMALLINT", "body": "BLOB"},
     # one sitemap file; `via` says how it was found: robots, index, usual, given
     "sitemap": {
         "id": "INTEGER", "url": "VARCHAR", "via": "VARCHAR", "parent": "INTEGER", "announced_by": "VARCHAR",

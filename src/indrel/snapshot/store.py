@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import tempfile
 from collections.abc import Iterable, Sequence
 from pathlib import Path
 from types import TracebackType
@@ -30,7 +31,8 @@ WRITING_MEMORY = "192MB"
 
 
 def _connect() -> duckdb.DuckDBPyConnection:
-    return duckdb.connect(":memory:", config=_CONFIG)
+    scratch = Path(tempfile.gettempdir()) / f"indrel-{os.getpid()}"
+    return duckdb.connect(":memory:", config={**_CONFIG, "temp_directory": str(scratch)})
 
 
 def _attach(con: duckdb.DuckDBPyConnection, path: Path, read_only: bool) -> None:

@@ -156,13 +156,13 @@ class Fetcher:
             found = self._paces[host] = Pace(self.options.rate)
         return found
 
-    async def get(self, url: str, limit: int, tries: int = 3, bodies: bool = True) -> Answer:
+    async def get(self, url: str, limit: int, tries: int = 3, bodies: bool = True, agent: str | None = None) -> Answer:
         """Ask for an address, once or again where that may help; read at most `limit` octets.
 
-        With `bodies` false, only HTML bodies are read. Redirects are not followed.
+        With `bodies` false, only HTML bodies are read; `agent` asks under another name. Redirects are not followed.
         """
         for attempt in range(tries):
-            answer = await self._once(url, limit, bodies)
+            answer = await self._once(url, limit, bodies, agent)
             if attempt + 1 == tries or (answer.status is not None and answer.status not in RETRIED):
                 return answer
             if answer.status is None and answer.error and answer.error.startswith(("TLS: the cert", "the host name")):
@@ -179,9 +179,9 @@ class Fetcher:
                 await asyncio.sleep(pause)
         return answer
 
-    async def _once(self, url: str, limit: int, bodies: bool) -> Answer:
+    async def _once(self, url: str, limit: int, bodies: bool, agent: str | None) -> Answer:
         try:
-            async with self.open(url) as response:
+            async with self.open(url, agent) as response:
                 answer = Answer(url, response.status, headers=_headers(response))
                 if not bodies and not _may_be_html(answer):
                     answer.octets = int(response.headers.get("content-length") or 0)
@@ -212,21 +212,23 @@ class Fetcher:
         answer.body = b"".join(chunks)[:limit]
 
     @contextlib.asynccontextmanager
-    async def open(self, url: str) -> AsyncIterator[aiohttp.ClientResponse]:
+    async def open(self, url: str, agent: str | None = None) -> AsyncIterator[aiohttp.ClientResponse]:
         """One request, its body unread."""
-        response = await self._send(url)
+        response = await self._send(url, agent)
         try:
             yield response
         finally:
             response.release()
 
-    async def _send(self, url: str) -> aiohttp.ClientResponse:
+    async def _send(self, url: str, agent: str | None) -> aiohttp.ClientResponse:
         assert self._session is not None
         get = self._session.get
         parts = split(url)
         await self.pace(parts.host).turn()
         self.requests += 1
         headers = dict(self.options.headers) if parts.host in self._own else {}
+        if agent:
+            headers["User-Agent"] = agent
         connect = self._connect.get(parts.host)
         if connect is None:
             return await get(URL(url, encoded=True), headers=headers, allow_redirects=False)

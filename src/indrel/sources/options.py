@@ -49,6 +49,7 @@ class GatherOptions:
     also: tuple[str, ...] = ()
     follow_links: bool = True
     read_barred: bool = False
+    as_crawlers: bool = False
     base: str | None = None
     progress: Progress = field(default_factory=Silent)
     stop: Callable[[], bool] = lambda: False

@@ -12,6 +12,7 @@ from concurrent.futures import ThreadPoolExecutor
 from typing import Any, NamedTuple
 
 from indrel.core.address import Joiner, made_up_path, normalise, origin_of, site_key, split, variants
+from indrel.core.crawlers import STAR
 from indrel.core.page.facts import header_canonicals, header_directives
 from indrel.core.page.headers import content_type, is_html
 from indrel.core.page.html import read_page
@@ -42,6 +43,9 @@ GIVE_UP_AFTER = 8
 
 BARRED_A_RULE = 50
 """Addresses of one rule that `--read-barred` reads."""
+
+RESOURCE_HOSTS = 40
+"""Hosts that serve resources whose robots.txt is asked for, those that serve most first."""
 
 MAX_CLICKS = 60
 ALIKE_CLICKS = 12
@@ -192,6 +196,8 @@ class LiveSite:
             if site_key(self.start) not in self.options.hosts:
                 await self._variants()
             await self._probe(origin)
+            if self.options.as_crawlers:
+                await self._as_crawlers(origin)
             for host in self.options.hosts:
                 await self._declared_host(host)
         self._enqueue([self.start], 0)
@@ -199,6 +205,27 @@ class LiveSite:
             await self._sitemaps(origin)
             self._given()
         await self._crawl()
+        if not self._lost and not self._interrupted:
+            await self._resource_hosts()
+
+    async def _as_crawlers(self, origin: str) -> None:
+        """Ask for robots.txt again under the name of each audited crawler."""
+        for crawler in self.options.crawlers:
+            if crawler.token != STAR:
+                answer = await self.fetcher.get(f"{origin}/robots.txt", ROBOTS_LIMIT, agent=f"{crawler.name}/1.0")
+                self.recorder.writer.add("robots_as", [(crawler.token, answer.status, answer.body)])
+
+    async def _resource_hosts(self) -> None:
+        """Fetch robots.txt of the hosts that serve what pages need to be rendered."""
+        self.recorder.commit(force=True)
+        rows = self.recorder.writer.con.execute(
+            """SELECT a.origin FROM resource r JOIN address a ON a.id = r.target
+            GROUP BY a.origin ORDER BY count(*) DESC, a.origin LIMIT ?""",
+            [RESOURCE_HOSTS],
+        ).fetchall()
+        for (origin,) in rows:
+            if origin not in self.gate:
+                await self._learn_robots(origin, "resource")
 
     def _resume(self) -> bool:
         """Queue what a resumed snapshot knows but has not fetched; whether there was anything."""

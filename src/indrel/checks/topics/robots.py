@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import difflib
+import re
 from collections.abc import Iterator
 
 from indrel.checks.catalogue import Hit, Need, check
 from indrel.checks.evidence import listings, robots_line, rules, said, status_text
-from indrel.core.address import made_up_path
+from indrel.core.address import made_up_path, split
 from indrel.core.model import CheckClass, Evidence, Severity, plural
 from indrel.core.page.headers import is_html
 from indrel.core.robots import Access
-from indrel.core.robots.file import FIELDS
+from indrel.core.robots.file import FIELDS, Rule
 from indrel.decide.site import HostRobots, Site
 
 UNSUPPORTED = frozenset({
@@ -20,6 +21,8 @@ UNSUPPORTED = frozenset({
 })  # fmt: skip
 NEARLY_ALL = 0.9
 MANY = 5
+MOST_NAMED = 200
+"""Addresses named beside a finding."""
 
 
 def site_robots(site: Site) -> Iterator[HostRobots]:
@@ -76,6 +79,53 @@ def without_shut_site(site: Site, url: str, mask: int, shut: Shut) -> int:
             if rule is not None and rule.line == line:
                 mask &= ~(1 << i)
     return mask
+
+
+_PLAIN = re.compile(r"^/[^*$?%]*[A-Za-z0-9]$")
+
+
+def overreaching(site: Site) -> dict[str, tuple[str, Rule, int]]:
+    """Wanted addresses that a rule written as a plain word or folder bars only because they begin alike.
+
+    Gives per address its origin, the rule and the crawlers; addresses of hosts that are shut as a whole are left out.
+    """
+    shut = shut_hosts(site)
+    found: dict[str, tuple[str, Rule, int]] = {}
+    for url, mask in site.rows(
+        "SELECT origin || path, barred FROM fact WHERE site AND barred > 0 AND (start OR listed OR named) ORDER BY origin, path"
+    ):
+        mask = without_shut_site(site, url, mask, shut)
+        parts = split(url)
+        for i, crawler in enumerate(site.crawlers):
+            rule = site.rule_for(url, crawler)[1] if mask >> i & 1 else None
+            if rule is not None and _PLAIN.match(rule.path) and parts.path.startswith(rule.path):
+                following = parts.path[len(rule.path) : len(rule.path) + 1]
+                if following.isalnum() or following in ("-", "_", "%"):
+                    before = found.get(url, (parts.origin, rule, 0))
+                    found[url] = (parts.origin, rule, before[2] | 1 << i)
+    return found
+
+
+@check("robots-overreach", CheckClass.BLOCKED, Severity.FIX, rests_on_want=True, needs=(Need.ROBOTS, Need.PAGES))
+def robots_overreach(site: Site) -> Iterator[Hit]:
+    """A rule also bars wanted addresses that merely begin like what it names.
+
+    Why: A rule is a prefix: `/news` also catches `/newsletter`, which was hardly meant.
+    Mend: End the rule with `/` if a folder is meant, with `$` if one address is, or allow the others with a longer rule.
+    Rests on: RFC 9309 section 2.2.2: a rule matches every address that begins with its path.
+    Evidence: The rule; the addresses concerned stand beside the finding.
+    """
+    groups: dict[tuple[str, Rule], tuple[int, list[str]]] = {}
+    for url, (origin, rule, mask) in overreaching(site).items():
+        before = groups.get((origin, rule), (0, []))
+        groups[origin, rule] = (before[0] | mask, [*before[1], url])
+    for (origin, rule), (mask, urls) in groups.items():
+        host = site.robots[origin]
+        message = (
+            f"`{rule.text}` also bars {plural(len(urls), 'wanted address')} that only begin alike, such as {urls[0]}"
+        )
+        line = robots_line(host, rule.line, rule.text)
+        yield Hit(host.url, mask, message, (line,), also=tuple(urls[:MOST_NAMED]), implied=True)
 
 
 @check("site-barred", CheckClass.BLOCKED, Severity.STOP, needs=(Need.ROBOTS,))
@@ -196,7 +246,7 @@ def robots_orphan_rule(site: Site) -> Iterator[Hit]:
             yield Hit(host.url, site.all_mask, message, (robots_line(host, rule.line, rule.text),))
 
 
-@check("barred-wanted", CheckClass.BLOCKED, Severity.FIX, rests_on_want=True, needs=(Need.ROBOTS,))
+@check("barred-wanted", CheckClass.BLOCKED, Severity.FIX, rests_on_want=True, needs=(Need.ROBOTS, Need.PAGES))
 def barred_wanted(site: Site) -> Iterator[Hit]:
     """A wanted page is barred by robots.txt.
 
@@ -205,14 +255,14 @@ def barred_wanted(site: Site) -> Iterator[Hit]:
     Rests on: RFC 9309 section 2.2.2.
     Evidence: The deciding rule, and what shows that the page is wanted.
     """
-    shut = shut_hosts(site)
+    shut, wide = shut_hosts(site), overreaching(site)
     for url, mask, start in site.rows(
         "SELECT origin || path, barred, start FROM fact WHERE site AND barred > 0 AND (start OR named) AND NOT listed "
         "ORDER BY origin, path"
     ):
         mask = without_shut_site(site, url, mask, shut)
         evidence = rules(site, url, mask)
-        if mask and evidence:
+        if mask and evidence and url not in wide:
             who = "the start page" if start else "a page that others name as canonical"
             yield Hit(url, mask, f"`{evidence[0].text}` bars {who}", evidence, implied=True)
 
@@ -257,7 +307,7 @@ def barred_unread(site: Site) -> Iterator[Hit]:
             yield Hit(host.url, site.all_mask, message, tuple(lines)[:10], also=tuple(urls[:200]))
 
 
-@check("listed-barred", CheckClass.CONFLICT, Severity.FIX, needs=(Need.ROBOTS,))
+@check("listed-barred", CheckClass.CONFLICT, Severity.FIX, needs=(Need.ROBOTS, Need.PAGES))
 def listed_barred(site: Site) -> Iterator[Hit]:
     """The sitemap puts forward an address that robots.txt bars.
 
@@ -266,14 +316,14 @@ def listed_barred(site: Site) -> Iterator[Hit]:
     Rests on: Sitemaps protocol 0.9 lists addresses for crawling; RFC 9309 section 2.2.2 decides whether they may be.
     Evidence: The deciding rule, and the sitemap entry.
     """
-    shut = shut_hosts(site)
+    shut, wide = shut_hosts(site), overreaching(site)
     found = site.rows(
         "SELECT id, origin || path, barred FROM fact WHERE site AND listed AND barred > 0 ORDER BY origin, path"
     )
     entries = listings(site, [i for i, _, _ in found])
     for number, url, mask in found:
         mask = without_shut_site(site, url, mask, shut)
-        if mask:
+        if mask and url not in wide:
             loc, entry = entries[number]
             evidence = rules(site, url, mask)
             yield Hit(loc, mask, f"in the sitemap, but barred by `{evidence[0].text}`", (*evidence, entry))

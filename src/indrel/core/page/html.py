@@ -39,6 +39,10 @@ _REFRESH = re.compile(
     r"^\s*([0-9]*)[0-9.]*\s*[;,\s]\s*(?:url\s*=\s*)?(?:\"([^\"]*)|'([^']*)|(.*))", re.IGNORECASE | re.DOTALL
 )
 _ASCII = bytes(range(0x20, 0x7F))
+_DATA_CALL = re.compile(
+    r"\bfetch\(\s*[\"'`]([^\"'`$\s]+)[\"'`]|\.open\(\s*[\"'][A-Z]+[\"']\s*,\s*[\"']([^\"'\s]+)[\"']"
+)
+_LONG_SCRIPT = 200_000
 _LONG_TAG = 8_000
 _TRIES = 20
 _VOID = frozenset(
@@ -250,6 +254,8 @@ class _Reader:
                 self._link_element(node)
             elif tag in ("script", "style") and "src" not in node.attributes:
                 inline.append(node)
+                if tag == "script":
+                    self._data_calls(node)
             else:
                 self._resource(node, tag)
         facts.links = list(self._links.values())
@@ -399,6 +405,16 @@ class _Reader:
         href = attributes.get("data" if tag == "object" else "src", "")
         if href:
             self._add_resource(tag, _RESOURCE_KINDS[tag], href, attributes)
+
+    def _data_calls(self, node: Any) -> None:
+        """Addresses that an inline script fetches, as far as they stand in it as they are."""
+        script = node.text()
+        for found in _DATA_CALL.finditer(script[:_LONG_SCRIPT]):
+            url = self.joiner.join(self.base, found[1] or found[2])
+            if url and url not in self._resources:
+                at = self.source.data.find(found[0].encode())
+                line = self.source.line(at) if at >= 0 else None
+                self._resources[url] = Reference(url, "data", line, found[0][:MAX_TEXT])
 
     def _add_resource(self, tag: str, kind: str, href: str, attributes: dict[str, str]) -> None:
         if href.lstrip()[:5].lower() == "data:":

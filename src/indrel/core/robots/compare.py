@@ -1,0 +1,49 @@
+"""What can be told of rules from the rules alone: which can never win, which differ from another group's."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+from indrel.core.robots.file import Pattern, Rule
+from indrel.core.robots.match import matches, weight
+
+MOST_COMPARED = 2_000
+"""Beyond so many rules in one group only exact duplicates are looked for."""
+
+_ANY = "\x03"
+"""Stands in a pattern for what its wildcard may become; only another wildcard covers it."""
+
+
+def covers(wide: Pattern, narrow: Pattern) -> bool:
+    """Whether everything that `narrow` matches is matched by `wide` (never wrongly true)."""
+    text = _ANY.join(narrow.pieces) + ("" if narrow.anchored else _ANY)
+    if wide.anchored and not narrow.anchored and wide.pieces[-1]:
+        return False
+    return matches(replace(wide, anchored=wide.anchored and bool(wide.pieces[-1])), text)
+
+
+def never_wins(rules: Sequence[Rule]) -> list[tuple[Rule, Rule]]:
+    """Rules of one group that another always beats, each with the one that beats it."""
+    found: list[tuple[Rule, Rule]] = []
+    first: dict[tuple[tuple[str, ...], bool], Rule] = {}
+    for i, rule in enumerate(rules):
+        pattern = rule.pattern
+        same = first.get((pattern.pieces, pattern.anchored))
+        if same is not None and same.allow == rule.allow:
+            found.append((rule, same))
+            continue
+        first.setdefault((pattern.pieces, pattern.anchored), rule)
+        if len(rules) > MOST_COMPARED:
+            continue
+        for k, other in enumerate(rules):
+            if weight(other, k) > weight(rule, i) and covers(other.pattern, pattern):
+                found.append((rule, other))
+                break
+    return found
+
+
+def left_out(named: Sequence[Rule], general: Sequence[Rule]) -> list[Rule]:
+    """Rules of the general group that bar what the named group does not bar as a whole."""
+    bars = [r.pattern for r in named if not r.allow]
+    return [r for r in general if not r.allow and not any(covers(p, r.pattern) for p in bars)]
