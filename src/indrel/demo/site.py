@@ -105,6 +105,8 @@ def page(
     lines += [f'<meta name="robots" content="{robots}">'] if robots else []
     lines += [f'<link rel="canonical" href="{canonical}">'] if canonical else []
     lines += [head] if head else []
+    if title.startswith("Conditions on"):
+        lines.append(f"<script>fetch('https://{API}/v1/conditions')</script>")
     lines += [
         '<link rel="stylesheet" href="/assets/site.css">',
         '<script src="/assets/site.js" defer></script>',
@@ -146,6 +148,7 @@ def _main_sections(site: Site) -> None:
         "Sarnfell Huts Trust",
         "<p>Fourteen simple huts in the Sarnfell hills, kept by volunteers and open to all who walk in.</p>"
         + links([(f"/huts/{slug(h)}/", h) for h in HUTS[:4]] + [(f"/routes/{slug(r)}/", r) for r in ROUTES[:4]])
+        + '<p><img src="/assets/maps/overview.png" alt="map"> <a href="/routes/quarry-steps/">Quarry Steps</a></p>'
         + '<p><a href="/search?q=stove">Search for stoves</a> <a href="/weather/live">Live weather</a>'
         ' <a href="/press/">Press</a> <a href="/hut-book/">The hut book</a></p>',
         canonical=START,
@@ -309,7 +312,32 @@ def _files(site: Site) -> None:
                 "Disallow: /bookings/",
                 "Allow: /bookings/$",
                 "Dissallow: /hut-book/print/",
+                "Disallow: /routes/quarry",
+                "Disallow: /assets/maps/",
+                "Disallow: /Members/",
+                "Disallow: warden-rota/",
+                "Disallow: /hut-book/print*",
+                "Allow: /hut-book/print*",
+                "Disallow: /backup/members-2025.sql",
+                "Disallow: /old/#shop",
+                "Noindex: /tag/",
+                "Crawl-delay: 5",
                 "",
+                "User-agent: Bingbot",
+                "Disallow: /bookings/",
+                "Allow: /bookings/$",
+                "",
+                "User-agent: GPTBot",
+                "User-agent: CCBot",
+                "Disallow: /",
+                "",
+                "User-agent: *",
+                "Disallow: /old/",
+                "",
+                "User-agent: 2026",
+                "Disallow: /drafts/",
+                "",
+                "Sitemap: https://huts-template.test/sitemap.xml",
                 f"Sitemap: https://{MAIN}/sitemap.xml",
                 f"Sitemap: https://{MAIN}/sitemap-archive.xml",
                 f"Sitemap: https://{MAIN}/sitemap-live.xml",

@@ -17,6 +17,7 @@ from indrel.core.sitemap import Entry
 from indrel.gather.parsing import LINK_SCHEMA, Parsed
 from indrel.snapshot import SnapshotWriter
 from indrel.snapshot.schema import ARROW
+from indrel.snapshot.store import COUNTING_MEMORY
 
 COMMIT_ROWS = 200_000
 COMMIT_SECONDS = 0.5
@@ -157,6 +158,7 @@ class Recorder:
         """Gathering has ended: stage what later questions all need, and say how it ended."""
         self.writer.commit()
         con = self.writer.con
+        con.execute(f"SET memory_limit = '{COUNTING_MEMORY}'")
         con.execute("BEGIN")
         con.execute("DELETE FROM inlink")
         con.execute(

@@ -26,7 +26,8 @@ _CONFIG: dict[str, Any] = {
     "preserve_insertion_order": True,
 }
 NAME_OF_DATABASE = "snap"
-WRITING_MEMORY = "192MB"
+COUNTING_MEMORY = "512MB"
+WRITING_MEMORY = "96MB"
 """What the database may hold while facts are gathered: they are written as they come."""
 
 

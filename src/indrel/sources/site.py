@@ -59,6 +59,19 @@ _NUMBER = re.compile(r"[0-9]+")
 Row = tuple[Any, ...]
 
 
+async def follow_robots(fetcher: Fetcher, url: str, limit: int) -> tuple[list[str], Answer]:
+    """Ask for a robots.txt, following redirects across hosts; the addresses that redirected, and the last answer."""
+    hops: list[str] = []
+    answer = await fetcher.get(url, limit)
+    while answer.redirects and len(hops) <= MAX_HOPS:
+        target = normalise(answer.header("location") or "", answer.url)
+        if not target:
+            break
+        hops.append(answer.url)
+        answer = await fetcher.get(target, limit)
+    return hops, answer
+
+
 class _Page(NamedTuple):
     """A page that waits to be parsed, with its answer's row; `follow` false: nothing is followed from it."""
 
@@ -295,14 +308,7 @@ class LiveSite:
         async with self._robots_locks.setdefault(origin, asyncio.Lock()):
             if origin in self.gate:
                 return
-            hops: list[str] = []
-            answer = await self.fetcher.get(f"{origin}/robots.txt", ROBOTS_LIMIT)
-            while answer.redirects and len(hops) <= MAX_HOPS:
-                target = normalise(answer.header("location") or "", answer.url)
-                if not target:
-                    break
-                hops.append(answer.url)
-                answer = await self.fetcher.get(target, ROBOTS_LIMIT)
+            hops, answer = await follow_robots(self.fetcher, f"{origin}/robots.txt", ROBOTS_LIMIT)
             media, _ = content_type(answer.header("content-type"))
             row = (
                 origin, answer.status, answer.error, media, hops, answer.url, answer.body, answer.cut, role, True, None,

@@ -142,7 +142,8 @@ def site_barred(site: Site) -> Iterator[Hit]:
         key = origin, rules(site, site.starts[origin], 1 << i)
         by_rule[key] = by_rule.get(key, 0) | 1 << i
     for (origin, evidence), mask in by_rule.items():
-        message = f"`{evidence[0].text}` bars the start page and nearly everything on {origin}"
+        where = "the host" if site.is_lone_file else origin
+        message = f"`{evidence[0].text}` bars the start page and nearly everything on {where}"
         yield Hit(site.starts[origin], mask, message, evidence)
 
 

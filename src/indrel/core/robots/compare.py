@@ -46,4 +46,5 @@ def never_wins(rules: Sequence[Rule]) -> list[tuple[Rule, Rule]]:
 def left_out(named: Sequence[Rule], general: Sequence[Rule]) -> list[Rule]:
     """Rules of the general group that bar what the named group does not bar as a whole."""
     bars = [r.pattern for r in named if not r.allow]
-    return [r for r in general if not r.allow and not any(covers(p, r.pattern) for p in bars)]
+    real = [r for r in general if not r.allow and r.path[0] in "/*"]
+    return [r for r in real if not any(covers(p, r.pattern) for p in bars)]

@@ -1,0 +1,400 @@
+"""`indrel robots`: robots.txt on its own, checked, matched, compared, shown crawler by crawler."""
+
+from __future__ import annotations
+
+import json as json_module
+import tempfile
+from collections.abc import Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from indrel.cli import options as opt
+from indrel.cli.talk import out_console, say, terminal
+from indrel.errors import InputError, UsageError
+
+if TYPE_CHECKING:
+    from indrel.checks.topics.robots_reach import RuleUse
+    from indrel.core.crawlers import Crawler
+    from indrel.core.model import Finding
+    from indrel.robots_tool import Checked, Impact, Loaded, Match
+    from indrel.sources.options import GatherOptions
+
+robots = typer.Typer(
+    help="robots.txt on its own: check, match, impact, matrix.", no_args_is_help=True, rich_markup_mode=None
+)
+
+FileArgument = Annotated[
+    str, typer.Argument(metavar="FILE_OR_URL", help="A file, an address, or - for standard input.")
+]
+UrlsOption = Annotated[
+    Path | None, typer.Option("--urls", metavar="FILE", help="Addresses, one a line (- for standard input).")
+]
+OWN = "snapshot"
+
+
+def _options(connect: list[str] | None, timeout: float) -> GatherOptions:
+    from indrel.sources.options import GatherOptions
+
+    return GatherOptions(crawlers=(), rate=0, timeout=timeout, connect=opt.parse_connect(connect))
+
+
+def _crawlers(names: list[str] | None) -> tuple[Crawler, ...]:
+    from indrel.core import crawlers
+
+    return crawlers.resolve(names or crawlers.DEFAULT)
+
+
+@robots.command("check")
+def check(
+    file: FileArgument,
+    snapshot: Annotated[
+        Path | None, typer.Option("--from", metavar="SNAPSHOT", help="Check against its addresses too.")
+    ] = None,
+    crawler: opt.CrawlerOption = None,
+    json: opt.JsonOption = False,
+    fail_on: opt.FailOnOption = "fix",
+    connect: opt.ConnectOption = None,
+    timeout: opt.TimeoutOption = 20.0,
+    quiet: opt.QuietOption = False,
+) -> None:
+    """Say of each faulty line what is wrong, what it does instead, and what to write."""
+    from indrel import robots_tool as tool
+    from indrel.core.model import Severity, plural
+
+    opt.fail_word(fail_on)
+    loaded = tool.load(file, _options(connect, timeout))
+    checked = tool.check(loaded, _crawlers(crawler), snapshot)
+    findings = checked.findings
+    findings.sort(key=lambda f: (f.evidence[0].line or 0, -f.severity.value, f.check))
+    if json:
+        out_console().file.write(json_module.dumps(_as_json(checked), ensure_ascii=False) + "\n")
+    else:
+        _show_findings(findings, loaded)
+        _show_uses(checked.uses)
+    for one in checked.crashed:
+        say(f"indrel: the check {one.check} crashed ({one.because}): its findings are missing")
+    grave = fail_on != "never" and any(f.severity.value >= Severity[fail_on.upper()].value for f in findings)
+    if snapshot is None:
+        say(
+            f"{plural(len(loaded.file.lines), 'line')} read; with --from SNAPSHOT also checked against known addresses",
+            quiet,
+        )
+    raise typer.Exit(3 if checked.crashed else 1 if grave else 0)
+
+
+def _as_json(checked: Checked) -> dict[str, object]:
+    document: dict[str, object] = {"findings": [f.as_json() for f in checked.findings]}
+    if checked.uses:
+        document["rules"] = [
+            {
+                "line": u.rule.line,
+                "text": u.rule.text,
+                "group": u.group,
+                "decides": u.decides,
+                "wanted": u.wanted,
+                "loses": u.loses,
+            }
+            for u in checked.uses
+        ]
+    return document
+
+
+def _show_uses(uses: list[RuleUse]) -> None:
+    """What each rule does to the known addresses."""
+    from indrel.reports.terminal import table
+
+    if uses:
+        term = terminal()
+        term.console.print()
+        term.line("The rules on this site", "bold")
+        rows = [
+            [
+                str(u.rule.line),
+                u.rule.text,
+                u.group,
+                f"{u.decides:,}",
+                f"{u.wanted:,}",
+                f"{u.loses:,}" if u.loses else "",
+            ]
+            for u in uses
+        ]
+        table(term, ["line", "rule", "group", "decides", "wanted", "matches but loses"], rows)
+
+
+def _show_findings(findings: list[Finding], loaded: Loaded) -> None:
+    from collections import Counter
+
+    from indrel.checks import checks
+    from indrel.core.model import Severity, listing, plural
+    from indrel.reports.terminal import STYLES
+
+    term = terminal()
+    counts = Counter(f.severity for f in findings)
+    said = listing([f"{counts[s]} to {s.word}" for s in Severity if counts[s]])
+    rules = sum(len(g.rules) for g in loaded.file.groups)
+    groups = plural(len(loaded.file.groups), "group")
+    term.line(f"{loaded.where}: {said or 'nothing to say'} ({plural(rules, 'rule')} in {groups}).", "bold")
+    for finding in findings:
+        first = finding.evidence[0]
+        term.console.print()
+        place = f"{first.where}:{first.line}" if first.line else first.where
+        term.pieces((place, "bold"), (f"  {finding.severity.word} ", STYLES[finding.severity]), (finding.check, ""))
+        if first.kind == "robots" and first.line:
+            term.pieces((f"  {first.line:>4} | ", "dim"), (first.text, "bold"))
+        message = finding.message.removeprefix(f"`{first.text}`").lstrip(": ")
+        term.line(message, indent=9)
+        for more in finding.evidence[1:3]:
+            term.pieces(
+                ("         see   ", "dim"),
+                (f"{more.where}:{more.line}  " if more.line else f"{more.where}  ", ""),
+                (more.text, ""),
+            )
+        if finding.also:
+            term.pieces(("         as    ", "dim"), (", ".join(finding.also[:3]), ""))
+        term.line(f"mend  {checks()[finding.check].mend}", "green", indent=9, hang=6)
+
+
+@robots.command("match")
+def match(
+    file: FileArgument,
+    urls: Annotated[
+        list[str] | None, typer.Argument(metavar="[URL]...", help="Addresses or paths.", show_default=False)
+    ] = None,
+    urls_file: UrlsOption = None,
+    crawler: opt.CrawlerOption = None,
+    json: opt.JsonOption = False,
+    connect: opt.ConnectOption = None,
+    timeout: opt.TimeoutOption = 20.0,
+    quiet: opt.QuietOption = False,
+) -> None:
+    """Say per address and crawler whether it may be fetched, and which rule and line decides."""
+    from indrel import robots_tool as tool
+
+    if not urls and urls_file is None:
+        raise UsageError("name addresses or paths to match, or --urls FILE")
+    loaded = tool.load(file, _options(connect, timeout))
+    crawlers = _crawlers(crawler)
+    rows = tool.match(loaded, _addresses(urls or [], urls_file, loaded), crawlers)
+    if json:
+        out = out_console().file
+        for row in rows:
+            for one in row:
+                out.write(json_module.dumps(one.as_json(), ensure_ascii=False) + "\n")
+    elif urls and len(urls) == 1 and urls_file is None:
+        _show_one(next(rows), loaded, crawlers)
+    else:
+        _show_matches(list(rows), crawlers)
+    if loaded.status is not None and loaded.status >= 400:
+        say(f"{loaded.where} answers {loaded.status}: {loaded.access}", quiet)
+
+
+def _addresses(given: list[str], file: Path | None, loaded: Loaded) -> Iterator[str]:
+    """Normalised addresses from the command line, then from a file, as they are needed."""
+    from indrel.robots_tool import to_url
+
+    for text in given:
+        url = to_url(text, loaded.origin)
+        if url is None:
+            raise UsageError(f"{text} is neither an address nor a path")
+        yield url
+    if file is None:
+        return
+    try:
+        with (
+            open(0, encoding="utf-8", errors="replace")
+            if str(file) == "-"
+            else file.open(encoding="utf-8", errors="replace") as lines
+        ):
+            for number, line in enumerate(lines, 1):
+                if line.strip():
+                    url = to_url(line, loaded.origin)
+                    if url is None:
+                        raise InputError(f"{file}:{number}: {line.strip()[:80]!r} is neither an address nor a path")
+                    yield url
+    except OSError as error:
+        raise InputError(f"{file} cannot be read: {error.strerror}") from error
+
+
+def _cell(one: Match) -> str:
+    return ("allowed" if one.allowed else "barred") + (f" :{one.rule.line}" if one.rule else "")
+
+
+def _shown_url(url: str) -> str:
+    from indrel.robots_tool import NOWHERE
+
+    return url.removeprefix(NOWHERE)
+
+
+def _show_matches(rows: list[list[Match]], crawlers: tuple[Crawler, ...]) -> None:
+    from indrel.reports.terminal import table
+
+    cells = []
+    for row in rows:
+        usual = row[-1].allowed
+        cells.append([_shown_url(row[0].url), *(_cell(m) + (" <" if m.allowed is not usual else "") for m in row)])
+    styles = {c: "magenta" if c.startswith("barred") else "green" for r in cells for c in r[1:]}
+    styles |= {c: "bold reverse" for c in styles if c.endswith("<")}
+    table(terminal(), ["address", *(c.token for c in crawlers)], cells, styles)
+
+
+def _show_one(row: list[Match], loaded: Loaded, crawlers: tuple[Crawler, ...]) -> None:
+    from indrel.core.address import split
+    from indrel.core.robots.match import matching
+
+    term = terminal()
+    for one, crawler in zip(row, crawlers, strict=True):
+        rules = loaded.ruleset(crawler)
+        verb = "allowed" if one.allowed else "barred"
+        by = f"by `{one.rule.text}` (line {one.rule.line})" if one.rule else "by no rule"
+        group = f", group {one.group}" if one.group else ", no group holds"
+        term.line(
+            f"{crawler.token}: {_shown_url(one.url)} is {verb} {by}{group}",
+            "green" if one.allowed else "magenta",
+            hang=2,
+        )
+        for loser in matching(rules.rules, split(one.url).path)[1:] if one.rule else []:
+            why = (
+                "shorter"
+                if one.rule and loser.pattern.length < one.rule.pattern.length
+                else "as long, but does not allow"
+            )
+            term.line(f"beaten: `{loser.text}` (line {loser.line}), {why}", "dim", indent=2)
+
+
+@robots.command("impact")
+def impact(
+    old: Annotated[str, typer.Argument(metavar="OLD", help="A file, an address, or the word snapshot for its own.")],
+    new: Annotated[str, typer.Argument(metavar="NEW", help="Likewise.")],
+    snapshot: Annotated[
+        Path | None, typer.Option("--from", metavar="SNAPSHOT", help="Whose addresses; the newest if left out.")
+    ] = None,
+    urls_file: UrlsOption = None,
+    crawler: opt.CrawlerOption = None,
+    json: opt.JsonOption = False,
+    connect: opt.ConnectOption = None,
+    timeout: opt.TimeoutOption = 20.0,
+    quiet: opt.QuietOption = False,
+) -> None:
+    """Say which known addresses change state if NEW goes live; exit 1 if a wanted one would be barred."""
+    from indrel import pipeline
+    from indrel import robots_tool as tool
+
+    loaded = [None if name == OWN else tool.load(name, _options(connect, timeout)) for name in (old, new)]
+    crawlers = _crawlers(crawler)
+    with tempfile.TemporaryDirectory() as folder:
+        if urls_file is not None and snapshot is None:
+            if None in loaded:
+                raise UsageError("with --urls, OLD and NEW have to be files or addresses")
+            first, second = (one for one in loaded if one is not None)
+            second = tool.Loaded(first.origin, second.where, second.body, file=second.file)
+            urls = list(_addresses([], urls_file, first))
+            sites = [tool.of_list(one, urls, crawlers, Path(folder)) for one in (first, second)]
+        else:
+            if snapshot is None:
+                snapshot = pipeline.newest_snapshot()
+                say(f"from {snapshot}", quiet)
+            sites = [tool.in_place(snapshot, crawlers, one) for one in loaded]
+        try:
+            found = tool.impact(*sites)
+            origin = sites[0].base_origin
+        finally:
+            for site in sites:
+                site.close()
+    if json:
+        document = {
+            "changes": [c.as_json() for c in found.changes],
+            "lines": found.lines,
+            "bars_wanted": found.bars_wanted,
+        }
+        out_console().file.write(json_module.dumps(document, ensure_ascii=False) + "\n")
+    else:
+        _show_impact(found, origin)
+    raise typer.Exit(1 if found.bars_wanted else 0)
+
+
+def _show_impact(found: Impact, origin: str) -> None:
+    from indrel.core.model import plural
+    from indrel.reports.terminal import short, table
+
+    term = terminal()
+    barred = [c for c in found.changes if c.after == "barred"]
+    opened = len(found.changes) - len(barred)
+    wanted = sum(1 for c in barred if c.wanted)
+    if not found.changes:
+        term.line(f"Nothing changes: all {plural(found.known, 'known address')} are decided as before.", "bold")
+    else:
+        said = f"{plural(wanted, 'wanted address')} would be barred" if wanted else "no wanted address would be barred"
+        term.line(
+            f"{said}; {len(barred):,} barred and {opened:,} opened of {plural(found.known, 'known address')}.",
+            "bold red" if wanted else "bold",
+        )
+    if found.lines:
+        term.console.print()
+        rows = [
+            [str(r["change"]), str(r["line"]), str(r["text"]), str(r["group"]), f"{r['turns']:,}"] for r in found.lines
+        ]
+        table(term, ["change", "line", "rule", "group", "turns"], rows, {"added": "magenta", "removed": "cyan"})
+    groups: dict[tuple[bool, str, str, str, tuple[str, ...], int | None], list[str]] = {}
+    for c in found.changes:
+        groups.setdefault((c.wanted, c.section, c.before, c.after, c.crawlers, c.line), []).append(short(c.url, origin))
+    if groups:
+        term.console.print()
+        rows = [
+            [
+                "wanted" if w else "",
+                section,
+                f"{before} -> {after}",
+                " ".join(names),
+                f"{len(urls):,}",
+                ", ".join(urls[:3]),
+            ]
+            for (w, section, before, after, names, _), urls in groups.items()
+        ]
+        table(term, ["", "section", "change", "for", "count", "addresses"], rows, {"wanted": "bold red"})
+
+
+@robots.command("matrix")
+def matrix(
+    file: FileArgument,
+    snapshot: Annotated[
+        Path | None, typer.Option("--from", metavar="SNAPSHOT", help="Whose addresses the shares are of.")
+    ] = None,
+    json: opt.JsonOption = False,
+    connect: opt.ConnectOption = None,
+    timeout: opt.TimeoutOption = 20.0,
+) -> None:
+    """Show who may read what: crawlers by purpose, the group that holds, the share of the site that is barred."""
+    from indrel import pipeline
+    from indrel import robots_tool as tool
+    from indrel.reports.terminal import table
+
+    loaded = tool.load(file, _options(connect, timeout))
+    site = pipeline.open_site(snapshot, None) if snapshot else None
+    try:
+        rows = tool.matrix(loaded, site)
+    finally:
+        if site:
+            site.close()
+    if json:
+        for row in rows:
+            out_console().file.write(json_module.dumps(row.as_json(), ensure_ascii=False) + "\n")
+        return
+    cells, last = [], ""
+    for row in rows:
+        sections = ", ".join(
+            f"{name} {share:.0%}" for name, share in sorted(row.sections.items(), key=lambda p: -p[1])[:4]
+        )
+        names = ", ".join(row.crawlers[:5]) + (f" and {len(row.crawlers) - 5} more" if len(row.crawlers) > 5 else "")
+        cells.append([
+            row.purpose if row.purpose != last else "", names, row.group or "none", str(row.rules),
+            "" if row.barred is None else f"{row.barred:.0%}", "differs" if row.differs else "", sections,
+        ])  # fmt: skip
+        last = row.purpose
+    table(
+        terminal(),
+        ["purpose", "crawlers", "group", "rules", "barred", "beside *", "of sections"],
+        cells,
+        {"differs": "yellow"},
+    )

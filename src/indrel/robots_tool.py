@@ -1,0 +1,409 @@
+"""robots.txt on its own: read from anywhere, checked, matched, compared, shown crawler by crawler."""
+
+from __future__ import annotations
+
+import asyncio
+import sys
+import tempfile
+from collections import Counter
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+
+from indrel.checks import checks, judge
+from indrel.checks.topics.robots_reach import RuleUse, rule_uses
+from indrel.core.address import normalise, origin_of, split
+from indrel.core.crawlers import STAR, Crawler, crawler, table
+from indrel.core.model import Finding, Skipped
+from indrel.core.robots import Access, Paths, RobotsFile, Rule, Ruleset, access_for, match_many, parse
+from indrel.core.robots.match import ALWAYS_ALLOWED
+from indrel.decide.site import Site
+from indrel.errors import InputError
+from indrel.gather.recorder import now
+from indrel.snapshot import Snapshot, SnapshotWriter
+from indrel.sources.options import GatherOptions
+
+NOWHERE = "https://robots.invalid"
+"""The origin of a file that is not known to stand anywhere."""
+
+CHUNK = 20_000
+NOT_OF_THE_FILE = ("barred-unread", "listed-barred", "barred-noindex", "barred-canonical")
+TOPICS = ("robots", "robots_lines", "robots_reach")
+
+
+@dataclass(frozen=True)
+class Loaded:
+    """A robots.txt as it was had. `located` says whether its origin is known."""
+
+    origin: str
+    where: str
+    body: bytes
+    located: bool = False
+    status: int | None = 200
+    error: str | None = None
+    media_type: str = "text/plain"
+    hops: tuple[str, ...] = ()
+    final: str = ""
+    file: RobotsFile = field(default_factory=lambda: parse(b""))
+
+    @property
+    def access(self) -> Access:
+        return access_for(self.status, len(self.hops))
+
+    def ruleset(self, one: Crawler) -> Ruleset:
+        return self.file.ruleset(one.robots_tokens) if self.access is Access.RULES else Ruleset(None, ())
+
+
+def load(named: str, options: GatherOptions) -> Loaded:
+    """A file, `-` (standard input) or an address; of a host, its /robots.txt. Raises InputError."""
+    if named == "-":
+        return _of_bytes(sys.stdin.buffer.read(), "standard input")
+    if named.startswith(("http://", "https://")):
+        return _fetch(named, options)
+    try:
+        return _of_bytes(Path(named).read_bytes(), named)
+    except OSError as error:
+        raise InputError(
+            f"{named} cannot be read: {error.strerror}; name a file, an address or - for standard input"
+        ) from error
+
+
+def _of_bytes(body: bytes, where: str) -> Loaded:
+    return Loaded(NOWHERE, where, body, final=f"{NOWHERE}/robots.txt", file=parse(body))
+
+
+def _fetch(named: str, options: GatherOptions) -> Loaded:
+    from indrel.core.page.headers import content_type
+    from indrel.sources.fetch import Fetcher
+    from indrel.sources.site import ROBOTS_LIMIT, follow_robots
+
+    url = normalise(named)
+    if url is None:
+        raise InputError(f"{named} is not an address")
+    if split(url).path == "/":
+        url += "robots.txt"
+
+    async def ask() -> Loaded:
+        async with Fetcher(options, [split(url).host]) as fetcher:
+            hops, answer = await follow_robots(fetcher, url, ROBOTS_LIMIT)
+        if answer.status is None:
+            raise InputError(f"{url} cannot be read: {answer.error}")
+        media, _ = content_type(answer.header("content-type"))
+        body = answer.body if 200 <= answer.status < 300 else b""
+        return Loaded(
+            origin_of(url),
+            answer.url,
+            body,
+            True,
+            answer.status,
+            answer.error,
+            media,
+            tuple(hops),
+            answer.url,
+            parse(body),
+        )
+
+    return asyncio.run(ask())
+
+
+# ---------------------------------------------------------------- check
+
+
+@dataclass(frozen=True)
+class Checked:
+    """What the checks said of one file, and, against a snapshot, what each of its rules does there."""
+
+    findings: list[Finding]
+    crashed: list[Skipped]
+    uses: list[RuleUse]
+
+
+def check(loaded: Loaded, crawlers: Sequence[Crawler], snapshot: Path | None) -> Checked:
+    """The checks of robots.txt on one file; with a snapshot also those that need known addresses."""
+    only = [c.id for c in checks().values() if c.topic in TOPICS and c.id not in NOT_OF_THE_FILE]
+    with tempfile.TemporaryDirectory() as folder:
+        if snapshot is None:
+            path = Path(folder, "robots.indrel")
+            _lone_snapshot(path, loaded)
+            site = Site(Snapshot(path), crawlers)
+        else:
+            site = in_place(snapshot, crawlers, loaded)
+        try:
+            verdict = judge(site, only)
+            uses = rule_uses(site, site.robots[site.base_origin]) if snapshot else []
+        finally:
+            site.close()
+    return Checked(list(verdict.findings), list(verdict.crashed), uses)
+
+
+def _lone_snapshot(path: Path, loaded: Loaded, urls: Iterable[str] = ()) -> None:
+    kind = "list" if urls else "robots"
+    with SnapshotWriter(path) as writer:
+        writer.set_meta(
+            source={"kind": kind, "location": loaded.where}, base=loaded.origin + "/", started=now(), complete=True,
+            hosts=[split(loaded.origin + "/").host], located=loaded.located,
+        )  # fmt: skip
+        writer.add(
+            "robots",
+            [
+                (
+                    loaded.origin, loaded.status, loaded.error, loaded.media_type, list(loaded.hops), loaded.final,
+                    loaded.body, False, "site", True, None if loaded.located else loaded.where,
+                )
+            ],
+        )  # fmt: skip
+        for number, url in enumerate(dict.fromkeys(urls)):
+            writer.add("address", [(number, loaded.origin, split(url).path, True)])
+            writer.add("given", [(number, "also")])
+
+
+def in_place(snapshot: Path, crawlers: Sequence[Crawler], loaded: Loaded | None) -> Site:
+    """A snapshot decided as if `loaded` were the robots.txt of its main host."""
+    opened = Snapshot(snapshot)
+    origin = origin_of(opened.meta["base"])
+    return Site(opened, crawlers, {origin: (loaded.body, loaded.where)} if loaded else None)
+
+
+# ---------------------------------------------------------------- match
+
+
+@dataclass(frozen=True, slots=True)
+class Match:
+    """What decides one address for one crawler."""
+
+    url: str
+    crawler: str
+    allowed: bool
+    rule: Rule | None
+    group: str | None
+
+    def as_json(self) -> dict[str, object]:
+        return {
+            "url": self.url,
+            "crawler": self.crawler,
+            "allowed": self.allowed,
+            "rule": self.rule.label if self.rule else None,
+            "line": self.rule.line if self.rule else None,
+            "group": self.group,
+        }
+
+
+def to_url(text: str, origin: str) -> str | None:
+    """An address as a user writes it: whole, without scheme, or a path."""
+    text = text.strip()
+    if text.startswith("/") and not text.startswith("//"):
+        return normalise(origin + text)
+    return normalise(text if "://" in text else "https://" + text.lstrip("/"))
+
+
+def match(loaded: Loaded, urls: Iterable[str], crawlers: Sequence[Crawler]) -> Iterator[list[Match]]:
+    """Per normalised address one row a crawler, in order; streams in bounded memory."""
+    rulesets = [loaded.ruleset(c) for c in crawlers]
+    chunk: list[str] = []
+    for url in urls:
+        chunk.append(url)
+        if len(chunk) == CHUNK:
+            yield from _match_chunk(loaded, chunk, crawlers, rulesets)
+            chunk = []
+    yield from _match_chunk(loaded, chunk, crawlers, rulesets)
+
+
+def _match_chunk(
+    loaded: Loaded, urls: list[str], crawlers: Sequence[Crawler], rulesets: list[Ruleset]
+) -> Iterator[list[Match]]:
+    names = [split(u).path for u in urls]
+    paths = Paths(names)
+    decided: dict[object, list[int]] = {}
+    for rules in rulesets:
+        if rules.key not in decided:
+            decided[rules.key] = match_many(rules.rules, paths).tolist()
+    shut = loaded.access is Access.ALL_BARRED
+    for i, (url, path) in enumerate(zip(urls, names, strict=True)):
+        row = []
+        for one, rules in zip(crawlers, rulesets, strict=True):
+            index = decided[rules.key][i]
+            rule = rules.rules[index] if index >= 0 and path != ALWAYS_ALLOWED else None
+            allowed = path == ALWAYS_ALLOWED or (rule.allow if rule else not shut)
+            row.append(Match(url, one.token, allowed, rule, rules.group))
+        yield row
+
+
+# ---------------------------------------------------------------- impact
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """One address whose state changes for some crawlers."""
+
+    url: str
+    section: str
+    crawlers: tuple[str, ...]
+    before: str
+    after: str
+    wanted: bool
+    rule: str | None
+    line: int | None
+
+    def as_json(self) -> dict[str, object]:
+        return {n: list(v) if isinstance(v := getattr(self, n), tuple) else v for n in self.__slots__}
+
+
+@dataclass(frozen=True)
+class Impact:
+    """What a new robots.txt does: addresses that change, wanted ones first, and what each changed line does."""
+
+    changes: list[Change]
+    lines: list[dict[str, object]]
+    known: int
+
+    @property
+    def bars_wanted(self) -> bool:
+        return any(c.wanted and c.after == "barred" for c in self.changes)
+
+
+def impact(before: Site, after: Site) -> Impact:
+    """Compare two readings of one snapshot that differ only in robots.txt."""
+    old, new = (s.con.sql("SELECT id, barred FROM fact WHERE known ORDER BY id").fetchnumpy() for s in (before, after))
+    differs = np.asarray(old["barred"]) != np.asarray(new["barred"])
+    ids = np.asarray(old["id"])[differs]
+    changes: list[Change] = []
+    for i, one in enumerate(before.crawlers):
+        for url, wanted, was, becomes in _states(before, after, ids, i):
+            _, rule, _ = (after if becomes == "barred" else before).rule_for(url, one)
+            changes.append(Change(url, before.section(url), (one.token,), was, becomes, wanted, rule.text if rule else None,
+                                  rule.line if rule else None))  # fmt: skip
+    merged = _merge(changes)
+    merged.sort(
+        key=lambda c: (not (c.wanted and c.after == "barred"), not c.wanted, c.after != "barred", c.section, c.url)
+    )
+    return Impact(merged, _changed_lines(before, after, merged), len(differs))
+
+
+def _states(before: Site, after: Site, ids: object, index: int) -> list[tuple[str, bool, str, str]]:
+    """Address, whether wanted, state before and after, for those of `ids` that change for one crawler."""
+    found = []
+    for site in (before, after):
+        site.con.register("changed", pa.table({"id": pa.array(ids, pa.int32())}))
+        found.append(
+            site.rows(
+                f"SELECT f.origin || f.path, f.start OR f.listed OR f.named, {site.state_sql(index)} FROM fact f "
+                "JOIN changed ON changed.id = f.id ORDER BY f.id"
+            )
+        )
+        site.con.unregister("changed")
+    return [(u, bool(w), a, b) for (u, w, a), (_, _, b) in zip(*found, strict=True) if a != b]
+
+
+def _merge(changes: list[Change]) -> list[Change]:
+    """Changes of one address that several crawlers share, as one."""
+    groups: dict[tuple[object, ...], list[Change]] = {}
+    for one in changes:
+        groups.setdefault((one.url, one.before, one.after, one.line), []).append(one)
+    return [
+        Change(
+            m[0].url,
+            m[0].section,
+            tuple(c.crawlers[0] for c in m),
+            m[0].before,
+            m[0].after,
+            m[0].wanted,
+            m[0].rule,
+            m[0].line,
+        )
+        for m in groups.values()
+    ]
+
+
+def _changed_lines(before: Site, after: Site, changes: list[Change]) -> list[dict[str, object]]:
+    """Rules that only one of the files has, with the number of addresses that each of them turns."""
+    origin = before.base_origin
+    files = [(s.robots[origin].file if origin in s.robots else parse(b"")) for s in (before, after)]
+    labels = [Counter((a, r.label) for g in f.groups for a in g.agents for r in g.rules) for f in files]
+    turned = Counter((c.after == "barred", c.line) for c in changes)
+    rows: list[dict[str, object]] = []
+    for kind, file, other, bars in (("added", files[1], labels[0], True), ("removed", files[0], labels[1], False)):
+        for group in file.groups:
+            for rule in group.rules:
+                if any((a, rule.label) not in other for a in group.agents):
+                    rows.append({"change": kind, "line": rule.line, "text": rule.text, "group": ", ".join(group.agents),
+                                 "turns": turned[bars, rule.line]})  # fmt: skip
+    return rows
+
+
+def of_list(loaded: Loaded, urls: Sequence[str], crawlers: Sequence[Crawler], folder: Path) -> Site:
+    """A site that is a list of addresses under one robots.txt; its temporary snapshot is kept in `folder`."""
+    path = folder / "list.indrel"
+    if not path.exists():
+        _lone_snapshot(path, loaded, urls)
+    return Site(Snapshot(path), crawlers, {loaded.origin: (loaded.body, loaded.where)})
+
+
+# ---------------------------------------------------------------- matrix
+
+
+@dataclass(frozen=True)
+class MatrixRow:
+    """Crawlers of one purpose for which the same rules hold. `barred` is a share of the known addresses."""
+
+    purpose: str
+    crawlers: tuple[str, ...]
+    group: str | None
+    rules: int
+    barred: float | None
+    sections: dict[str, float]
+    differs: bool
+
+    def as_json(self) -> dict[str, object]:
+        return {
+            "purpose": self.purpose, "crawlers": list(self.crawlers), "group": self.group, "rules": self.rules,
+            "barred": self.barred, "sections": self.sections, "differs": self.differs,
+        }  # fmt: skip
+
+
+def matrix(loaded: Loaded, site: Site | None) -> list[MatrixRow]:
+    """Who may read what: every crawler known or named in the file, by purpose."""
+    every = {**table(), **{a: crawler(a) for a in loaded.file.agents}, STAR: Crawler(STAR, STAR, purpose="all others")}
+    names = (
+        [p for (p,) in site.rows("SELECT path FROM fact WHERE known AND origin = ?", [site.base_origin])]
+        if site
+        else []
+    )
+    sections = np.array([site.section(site.base_origin + p) for p in names] if site else [], dtype=np.str_)
+    paths = Paths(names)
+    groups: dict[tuple[str, object, str | None], list[Crawler]] = {}
+    for one in every.values():
+        rules = loaded.ruleset(one)
+        groups.setdefault((one.purpose, rules.key, rules.group), []).append(one)
+    general = loaded.ruleset(crawler(STAR)).key
+    shares: dict[object, tuple[float | None, dict[str, float]]] = {}
+    rows = []
+    for (purpose, key, group), members in groups.items():
+        rules = loaded.ruleset(members[0])
+        if key not in shares:
+            shares[key] = _shares(rules, paths, sections, loaded.access)
+        share, parts = shares[key]
+        rows.append(
+            MatrixRow(purpose, tuple(m.name for m in members), group, len(rules.rules), share, parts, key != general)
+        )
+    order = ["all others", "search", "ads", "ai-training", "ai-answers", "preview", "archive", "other"]
+    return sorted(rows, key=lambda r: (order.index(r.purpose), r.differs, r.group or "", r.crawlers))
+
+
+def _shares(
+    rules: Ruleset, paths: Paths, sections: npt.NDArray[np.str_], access: Access
+) -> tuple[float | None, dict[str, float]]:
+    """The share of addresses that rules bar, in all and by section where it is not nothing."""
+    if not len(paths):
+        return None, {}
+    bars = np.array([not r.allow for r in rules.rules] + [access is Access.ALL_BARRED])
+    barred = bars[match_many(rules.rules, paths)]
+    parts = {}
+    for name in np.unique(sections):
+        share = float(barred[sections == name].mean())
+        if share:
+            parts[str(name)] = round(share, 4)
+    return round(float(barred.mean()), 4), parts
