@@ -307,6 +307,15 @@ CASES: dict[str, Case] = dict(
             ),
         ),
         (
+            "barred-to-hide",
+            Case(
+                site(**{"/": html(body=a("/search?q=x")), "/robots.txt": robots("Disallow: /search")}),
+                ("/search?q=x",),
+                {"/robots.txt": robots("Disallow: /x")},
+                severity="ask",
+            ),
+        ),
+        (
             "resource-barred",
             Case(
                 site(

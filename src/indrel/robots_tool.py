@@ -11,16 +11,16 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 import numpy as np
-import numpy.typing as npt
 import pyarrow as pa
 
 from indrel.checks import checks, judge
 from indrel.checks.topics.robots_reach import RuleUse, rule_uses
 from indrel.core.address import normalise, origin_of, split
-from indrel.core.crawlers import STAR, Crawler, crawler, table
+from indrel.core.crawlers import Crawler
 from indrel.core.model import Finding, Skipped
 from indrel.core.robots import Access, Paths, RobotsFile, Rule, Ruleset, access_for, match_many, parse
 from indrel.core.robots.match import ALWAYS_ALLOWED
+from indrel.decide.matrix import MatrixRow, matrix_of
 from indrel.decide.site import Site
 from indrel.errors import InputError
 from indrel.gather.recorder import now
@@ -345,65 +345,6 @@ def of_list(loaded: Loaded, urls: Sequence[str], crawlers: Sequence[Crawler], fo
 # ---------------------------------------------------------------- matrix
 
 
-@dataclass(frozen=True)
-class MatrixRow:
-    """Crawlers of one purpose for which the same rules hold. `barred` is a share of the known addresses."""
-
-    purpose: str
-    crawlers: tuple[str, ...]
-    group: str | None
-    rules: int
-    barred: float | None
-    sections: dict[str, float]
-    differs: bool
-
-    def as_json(self) -> dict[str, object]:
-        return {
-            "purpose": self.purpose, "crawlers": list(self.crawlers), "group": self.group, "rules": self.rules,
-            "barred": self.barred, "sections": self.sections, "differs": self.differs,
-        }  # fmt: skip
-
-
 def matrix(loaded: Loaded, site: Site | None) -> list[MatrixRow]:
-    """Who may read what: every crawler known or named in the file, by purpose."""
-    every = {**table(), **{a: crawler(a) for a in loaded.file.agents}, STAR: Crawler(STAR, STAR, purpose="all others")}
-    names = (
-        [p for (p,) in site.rows("SELECT path FROM fact WHERE known AND origin = ?", [site.base_origin])]
-        if site
-        else []
-    )
-    sections = np.array([site.section(site.base_origin + p) for p in names] if site else [], dtype=np.str_)
-    paths = Paths(names)
-    groups: dict[tuple[str, object, str | None], list[Crawler]] = {}
-    for one in every.values():
-        rules = loaded.ruleset(one)
-        groups.setdefault((one.purpose, rules.key, rules.group), []).append(one)
-    general = loaded.ruleset(crawler(STAR)).key
-    shares: dict[object, tuple[float | None, dict[str, float]]] = {}
-    rows = []
-    for (purpose, key, group), members in groups.items():
-        rules = loaded.ruleset(members[0])
-        if key not in shares:
-            shares[key] = _shares(rules, paths, sections, loaded.access)
-        share, parts = shares[key]
-        rows.append(
-            MatrixRow(purpose, tuple(m.name for m in members), group, len(rules.rules), share, parts, key != general)
-        )
-    order = ["all others", "search", "ads", "ai-training", "ai-answers", "preview", "archive", "other"]
-    return sorted(rows, key=lambda r: (order.index(r.purpose), r.differs, r.group or "", r.crawlers))
-
-
-def _shares(
-    rules: Ruleset, paths: Paths, sections: npt.NDArray[np.str_], access: Access
-) -> tuple[float | None, dict[str, float]]:
-    """The share of addresses that rules bar, in all and by section where it is not nothing."""
-    if not len(paths):
-        return None, {}
-    bars = np.array([not r.allow for r in rules.rules] + [access is Access.ALL_BARRED])
-    barred = bars[match_many(rules.rules, paths)]
-    parts = {}
-    for name in np.unique(sections):
-        share = float(barred[sections == name].mean())
-        if share:
-            parts[str(name)] = round(share, 4)
-    return round(float(barred.mean()), 4), parts
+    """Who may read what under a robots.txt, by the addresses of a site if one is given."""
+    return matrix_of(loaded.file, loaded.access, site)

@@ -76,13 +76,14 @@ def finish(
 ) -> None:
     """Print and write the verdict, then exit as the contract says."""
     from indrel import reports
+    from indrel.decide.matrix import site_matrix
     from indrel.reports import json_doc
 
+    reports.write(output or [], verdict, site)  # first: whoever reads standard output may stop reading
     if json:
         out_console().file.write(json_doc.render(verdict, site).decode())
     else:
-        terminal().verdict(verdict, site.base_origin, everything=verbose)
-    reports.write(output or [], verdict, site)
+        terminal().verdict(verdict, site.base_origin, verbose, site_matrix(site))
     for file in output or []:
         say(f"written: {file}", quiet)
     say(f"facts kept in {site.snapshot.path}; try: indrel explain {_worst_path(verdict, site)}", quiet)

@@ -86,7 +86,7 @@ class Site:
     @property
     def is_live(self) -> bool:
         """Whether answers have statuses and headers of a server."""
-        return bool(self.meta["source"]["kind"] == "site")
+        return bool(self.meta["source"]["kind"] == "site" or self.meta.get("located"))
 
     @property
     def is_lone_file(self) -> bool:

@@ -7,12 +7,13 @@ from typing import Any
 
 from indrel import __version__
 from indrel.core.model import Severity, Verdict
+from indrel.decide.matrix import site_matrix
 from indrel.decide.site import Site
 
 SCHEMA = 1
 
 
-def document(verdict: Verdict) -> dict[str, Any]:
+def document(verdict: Verdict, site: Site) -> dict[str, Any]:
     """The whole document as plain values."""
     doc: dict[str, Any] = {
         "indrel": __version__,
@@ -30,10 +31,13 @@ def document(verdict: Verdict) -> dict[str, Any]:
         "causes": [c.as_json() for c in verdict.causes],
         "findings": [f.as_json() for f in verdict.findings],
     }
+    doc["crawler_matrix"] = [row.as_json() for row in site_matrix(site)]
     if verdict.crashed:
         doc["crashed_checks"] = [{"check": s.check, "because": s.because} for s in verdict.crashed]
     return doc
 
 
 def render(verdict: Verdict, site: Site) -> bytes:
-    return (json.dumps(document(verdict), ensure_ascii=False, indent=1) + "\n").encode("utf-8", "backslashreplace")
+    return (json.dumps(document(verdict, site), ensure_ascii=False, indent=1) + "\n").encode(
+        "utf-8", "backslashreplace"
+    )

@@ -11,6 +11,7 @@ from rich.text import Text
 
 from indrel.core.address import split
 from indrel.core.model import Cause, CheckClass, Evidence, Severity, State, Verdict, listing, plural
+from indrel.decide.matrix import MatrixRow
 from indrel.plain import clip, safe, width
 
 STYLES = {Severity.STOP: "bold red", Severity.FIX: "bold yellow", Severity.ASK: "bold cyan", Severity.NOTE: "bold"}
@@ -88,7 +89,9 @@ class Terminal:
 
     # ---------------------------------------------------------------- the whole verdict
 
-    def verdict(self, verdict: Verdict, origin: str, everything: bool = False) -> None:
+    def verdict(
+        self, verdict: Verdict, origin: str, everything: bool = False, matrix: Sequence[MatrixRow] = ()
+    ) -> None:
         """Print it all: sentence, first thing to do, states, causes by severity, what was left out."""
         self.line(sentence(verdict), "bold")
         if not verdict.complete:
@@ -101,6 +104,7 @@ class Terminal:
             self.line(f"First ({first.id}): {what}. {first.mend}", hang=7)
         self.console.print()
         self.states(verdict)
+        self.matrix(matrix)
         for severity in Severity:
             self._causes([c for c in verdict.causes if c.severity is severity], severity, origin, everything)
         self._left_out(verdict)
@@ -116,6 +120,21 @@ class Terminal:
             for state, count in sorted(seen, key=lambda pair: list(State).index(State(pair[0])), reverse=True):
                 pieces.append((f"   {state} {count:,}", STATE_STYLES[State(state)]))
             self.pieces(*pieces)
+
+    def matrix(self, rows: Sequence[MatrixRow]) -> None:
+        """The crawlers that robots.txt treats otherwise than all others."""
+        others = [r for r in rows if r.differs]
+        if not others:
+            return
+        self.console.print()
+        self.pieces(("Treated otherwise by robots.txt", "bold"), ("  (indrel robots matrix shows all)", "dim"))
+        for row in others[:8]:
+            share = "nothing" if not row.barred else f"{row.barred:.0%}"
+            names = ", ".join(row.crawlers[:4]) + (
+                f" and {len(row.crawlers) - 4} more" if len(row.crawlers) > 4 else ""
+            )
+            self.pieces((f"  {row.purpose:<13}", "dim"), (f"{names}: ", ""), (f"{share} barred", "magenta" if row.barred else "green"),
+                        (f" (group {row.group})" if row.group else " (no group holds)", "dim"))  # fmt: skip
 
     def _causes(self, causes: list[Cause], severity: Severity, origin: str, everything: bool) -> None:
         if not causes:

@@ -187,6 +187,27 @@ def robots_agent_differs(site: Site) -> Iterator[Hit]:
         yield Hit(host.url, mask, message, tuple(shown))
 
 
+@check("barred-to-hide", CheckClass.EXPOSED, Severity.FIX, rests_on_want=True, needs=(Need.ROBOTS, Need.PAGES))
+def barred_to_hide(site: Site) -> Iterator[Hit]:
+    """An unwanted address is kept out by robots.txt alone.
+
+    Why: A barred address is not fetched, but it may still be listed by its address, from links to it.
+    Mend: Let it be fetched and say noindex there (tag or header); or lock it; keep the rule only to save fetches.
+    Rests on: RFC 9309 bars fetching, not listing.
+    Evidence: The rule.
+    """
+    for url, mask, kind in site.rows(
+        f"""SELECT origin || path, barred, kind FROM (SELECT *, {site.kind_sql} AS kind FROM fact WHERE known AND barred > 0)
+        WHERE {site.want_sql} = 'hide' AND noindex & barred = 0 ORDER BY origin, path"""
+    ):
+        evidence = rules(site, url, mask)
+        if evidence and evidence[0].kind == "robots":
+            message = (
+                f"barred by `{evidence[0].text}`, so it may still be listed by its address; it looks like junk ({kind})"
+            )
+            yield Hit(url, mask, message, evidence, implied=True)
+
+
 @check("barred-canonical", CheckClass.CONFLICT, Severity.ASK, needs=(Need.ROBOTS, Need.READ_BARRED))
 def barred_canonical(site: Site) -> Iterator[Hit]:
     """A barred page names another canonical or redirects, which no crawler can ever read.

@@ -1,0 +1,146 @@
+"""`indrel robots` as people run it: files, standard input, addresses, lists and snapshots."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from cases import BASE, HOST, a, html, robots, sitemap
+from conftest import lines_of, served
+from indrel.demo.server import DemoServer
+from indrel.demo.site import Response
+
+Run = Callable[..., "subprocess.CompletedProcess[str]"]
+FILE = """Disallow: /early/
+User-agent: *
+Dissallow: /x
+Disallow: /news
+Allow: /news/open
+Disallow: /a b
+Disallow: /tag/*
+User-agent: bingbot
+Disallow: /shop/
+Sitemap: sitemap.xml
+"""
+
+
+def test_check_names_each_line(indrel: Run, tmp_path: Path) -> None:
+    (tmp_path / "robots.txt").write_text(FILE)
+    found = json.loads(indrel("robots", "check", "robots.txt", "--json", code=1).stdout)["findings"]
+    assert {(f["check"], f["evidence"][0]["line"]) for f in found} == {
+        ("robots-orphan-rule", 1), ("robots-unknown-field", 3), ("robots-bad-path", 6), ("robots-anchor-slip", 7),
+        ("robots-group-replaces-all", 8), ("robots-foreign-sitemap", 10),
+    }  # fmt: skip
+    text = indrel("robots", "check", "-", input=FILE, code=1).stdout
+    assert text.startswith("standard input: 4 to fix and 2 to ask") and "     3 | Dissallow: /x\n" in text
+    assert indrel("robots", "check", "robots.txt", "--fail-on", "stop", code=0)
+    (tmp_path / "good.txt").write_text("User-agent: *\nDisallow: /x/\n")
+    assert "nothing to say" in indrel("robots", "check", "good.txt", code=0).stdout
+    assert "cannot be read" in indrel("robots", "check", "none.txt", code=2).stderr
+
+
+def test_match(indrel: Run, tmp_path: Path) -> None:
+    (tmp_path / "robots.txt").write_text(FILE)
+    (tmp_path / "urls").write_text(f"/newsletter\n{HOST}/news/open/x\nwww.sarnfell.example/shop/hat\n\n/robots.txt\n")
+    rows = lines_of(indrel("robots", "match", "robots.txt", "--urls", "urls", "--json", code=0).stdout)
+    assert len(rows) == 4 * 3 and set(rows[0]) == {"url", "crawler", "allowed", "rule", "line", "group"}
+    seen = {
+        (r["url"].partition("//")[2].partition("/")[2], r["crawler"]): (r["allowed"], r["rule"], r["line"])
+        for r in rows
+    }
+    assert seen["newsletter", "googlebot"] == (False, "Disallow: /news", 4)
+    assert seen["news/open/x", "*"] == (True, "Allow: /news/open", 5)
+    assert seen["shop/hat", "bingbot"] == (False, "Disallow: /shop/", 9) and seen["newsletter", "bingbot"] == (
+        True,
+        None,
+        None,
+    )
+    assert seen["robots.txt", "*"] == (True, None, None)
+    table = indrel("robots", "match", "robots.txt", "/news", "/x", code=0).stdout.splitlines()
+    assert table[0].split() == ["address", "googlebot", "bingbot", "*"] and "allowed <" in table[1]
+    one = indrel("robots", "match", "robots.txt", "/news/open/x", "--crawler", "*", code=0).stdout
+    assert "allowed by `Allow: /news/open` (line 5)" in one and "beaten: `Disallow: /news` (line 4), shorter" in one
+    assert "name addresses" in indrel("robots", "match", "robots.txt", code=2).stderr
+
+
+def test_addresses_of_files(indrel: Run) -> None:
+    pages = {"/robots.txt": Response(b"", 301, headers=(("Location", "/rules"),)), "/rules": robots("Disallow: /a")}
+    with DemoServer(site=served(pages)) as server:
+        connect = f"--connect=www.sarnfell.example=127.0.0.1:{server.port}"
+        row = lines_of(indrel("robots", "match", HOST, "/a", "--crawler=*", "--json", connect, code=0).stdout)[0]
+        assert (row["url"], row["allowed"], row["line"]) == (f"{HOST}/a", False, 2)
+        found = json.loads(indrel("robots", "check", f"{HOST}/robots.txt", "--json", connect).stdout)["findings"]
+        assert "robots-redirects" in {f["check"] for f in found}
+
+
+@pytest.fixture
+def snapshot(indrel: Run, tmp_path: Path) -> Path:
+    folder = tmp_path / "site"
+    folder.mkdir()
+    for name in ("shop", "news", "newsletter", "old"):
+        (folder / f"{name}.html").write_text(html(title=name))
+    (folder / "index.html").write_text(html(body=a("/shop.html", "/news.html", "/newsletter.html", "/old.html")))
+    (folder / "robots.txt").write_text(robots("Disallow: /old", f"Sitemap: {HOST}/sitemap.xml"))
+    (folder / "sitemap.xml").write_text(sitemap("/", "/newsletter.html"))
+    indrel("audit", folder, "--snapshot", "s.indrel", "-q", code=0)
+    return tmp_path / "s.indrel"
+
+
+def test_impact(indrel: Run, snapshot: Path, tmp_path: Path) -> None:
+    (tmp_path / "new.txt").write_text(robots("Disallow: /news"))
+    told = json.loads(indrel("robots", "impact", "snapshot", "new.txt", "--from", snapshot, "--json", code=1).stdout)
+    seen = [(c["url"].removeprefix(HOST), c["before"], c["after"], c["wanted"], c["line"]) for c in told["changes"]]
+    assert seen == [
+        ("/newsletter.html", "open", "barred", True, 2),
+        ("/news.html", "open", "barred", False, 2),
+        ("/old.html", "barred", "open", False, 2),
+    ]
+    assert {(line["change"], line["text"], line["turns"]) for line in told["lines"]} == {
+        ("added", "Disallow: /news", 2), ("removed", "Disallow: /old", 1),
+    }  # fmt: skip
+    assert indrel("robots", "impact", "snapshot", "new.txt", "--from", snapshot).stdout.startswith(
+        "1 wanted address would be barred"
+    )
+    (tmp_path / "urls").write_text(f"{HOST}/news/a\n{HOST}/b\n")
+    (tmp_path / "old.txt").write_text(robots())
+    listed = json.loads(indrel("robots", "impact", "old.txt", "new.txt", "--urls", "urls", "--json", code=0).stdout)
+    assert [(c["before"], c["after"]) for c in listed["changes"]] == [("unread", "barred")]
+    assert "Nothing changes" in indrel("robots", "impact", "snapshot", "snapshot", "--from", snapshot, code=0).stdout
+
+
+def test_check_and_matrix_against_a_site(indrel: Run, snapshot: Path, tmp_path: Path) -> None:
+    (tmp_path / "new.txt").write_text(robots("Disallow: /news", "Disallow: /OLD", "User-agent: gptbot", "Disallow: /"))
+    told = json.loads(indrel("robots", "check", "new.txt", "--from", snapshot, "--json").stdout)
+    assert {"robots-overreach", "robots-case-slip"} <= {f["check"] for f in told["findings"]}
+    rule = next(r for r in told["rules"] if r["text"] == "Disallow: /news")
+    assert (rule["decides"], rule["wanted"], rule["group"]) == (2, 1, "*")
+    rows = lines_of(indrel("robots", "matrix", "new.txt", "--from", snapshot, "--json", code=0).stdout)
+    by = {name: r for r in rows for name in r["crawlers"]}
+    assert (by["GPTBot"]["barred"], by["GPTBot"]["differs"], by["*"]["barred"]) == (1.0, True, 0.4)
+    assert by["AdsBot-Google"]["group"] is None and by["Googlebot-Image"]["group"] == "*"
+    assert "ai-training" in indrel("robots", "matrix", "new.txt", code=0).stdout
+
+
+def test_many_rules_and_addresses_stream(indrel: Run, tmp_path: Path) -> None:
+    """500 KiB of rules against many addresses: bounded, and every address gets its answer."""
+    rules = [f"Disallow: /section-{n}/p{'*' if n % 10 == 0 else ''}x" for n in range(20_000)]
+    (tmp_path / "robots.txt").write_text("User-agent: *\n" + "\n".join(rules)[:499_000])
+    (tmp_path / "urls").write_text("\n".join(f"/section-{n}/p-{n}-x" for n in range(5_000)))
+    done = indrel("robots", "match", "robots.txt", "--urls", "urls", "--json", "--crawler=*", code=0)
+    allowed = [json.loads(line)["allowed"] for line in done.stdout.splitlines()]
+    assert len(allowed) == 5_000 and allowed.count(False) == 500
+
+
+def test_explain_tells_how_robots_txt_was_had(indrel: Run) -> None:
+    pages = {**BASE, "/robots.txt": Response(b"", 302, headers=(("Location", "/r"),)), "/r": Response(b"", 503)}
+    with DemoServer(site=served(pages)) as server:
+        connect = [f"--connect={host}=127.0.0.1:{server.port}" for host in ("www.sarnfell.example", "sarnfell.example")]
+        indrel("audit", HOST + "/", "--rate=0", "--snapshot=s.indrel", *connect, "-q", code=1)
+    text = indrel("explain", "/", "--from", "s.indrel", code=0).stdout
+    assert (
+        "robots.txt is unreachable after 1 redirect: everything is barred" in text and "503 Service Unavailable" in text
+    )
