@@ -381,20 +381,16 @@ def matrix(
         for row in rows:
             out_console().file.write(json_module.dumps(row.as_json(), ensure_ascii=False) + "\n")
         return
-    cells, last = [], ""
+    heads, cells, last = ["purpose", "crawlers", "group", "rules", "beside *"], [], ""
     for row in rows:
-        sections = ", ".join(
-            f"{name} {share:.0%}" for name, share in sorted(row.sections.items(), key=lambda p: -p[1])[:4]
-        )
         names = ", ".join(row.crawlers[:5]) + (f" and {len(row.crawlers) - 5} more" if len(row.crawlers) > 5 else "")
-        cells.append([
-            row.purpose if row.purpose != last else "", names, row.group or "none", str(row.rules),
-            "" if row.barred is None else f"{row.barred:.0%}", "differs" if row.differs else "", sections,
-        ])  # fmt: skip
+        differs = "differs" if row.differs else ""
+        cell = [row.purpose if row.purpose != last else "", names, row.group or "none", str(row.rules), differs]
+        if row.barred is not None:
+            worst = sorted(row.sections.items(), key=lambda pair: (-pair[1], pair[0]))[:4]
+            cell += [f"{row.barred:.0%}", ", ".join(f"{name} {share:.0%}" for name, share in worst)]
+        cells.append(cell)
         last = row.purpose
-    table(
-        terminal(),
-        ["purpose", "crawlers", "group", "rules", "barred", "beside *", "of sections"],
-        cells,
-        {"differs": "yellow"},
-    )
+    if site is not None:
+        heads += ["barred", "of sections"]
+    table(terminal(), heads, cells, {"differs": "yellow"})

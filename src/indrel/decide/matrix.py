@@ -45,15 +45,17 @@ def matrix_of(file: RobotsFile, access: Access, site: Site | None) -> list[Matri
     )
     sections = np.array([site.section(site.base_origin + p) for p in names] if site else [], dtype=np.str_)
     paths = Paths(names)
-    groups: dict[tuple[str, object, str | None], list[Crawler]] = {}
+    groups: dict[tuple[str, object], list[Crawler]] = {}
     for one in every.values():
         rules = held(one)
-        groups.setdefault((one.purpose, rules.key, rules.group), []).append(one)
+        groups.setdefault((one.purpose, rules.key), []).append(one)
     general = held(crawler(STAR)).key
     shares: dict[object, tuple[float | None, dict[str, float]]] = {}
     rows = []
-    for (purpose, key, group), members in groups.items():
+    for (purpose, key), members in groups.items():
         rules = held(members[0])
+        named = list(dict.fromkeys(name for m in members if (name := held(m).group)))
+        group = ", ".join(named) or None
         if key not in shares:
             shares[key] = _shares(rules, paths, sections, access)
         share, parts = shares[key]
