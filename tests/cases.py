@@ -58,7 +58,11 @@ class Case:
     missing: Response | None = None
 
 
-BASE = {"/robots.txt": robots(f"Sitemap: {HOST}/sitemap.xml"), "/sitemap.xml": sitemap("/"), "/": html(title="Start")}
+BASE = {
+    "/robots.txt": robots("Disallow:", f"Sitemap: {HOST}/sitemap.xml"),
+    "/sitemap.xml": sitemap("/"),
+    "/": html(title="Start"),
+}
 
 
 def site(**pages: Any) -> dict[str, Any]:

@@ -8,7 +8,7 @@ from typing import Any
 
 import pytest
 
-from cases import CASES, HOST, Case
+from cases import CASES, HOST, NOINDEX, Case, canonical
 from conftest import AuditSite
 from indrel.checks import checks, judge
 from indrel.checks.catalogue import check
@@ -31,6 +31,83 @@ def test_fires_and_stays_quiet(id: str, case: Case, audit_site: AuditSite) -> No
     _, calm = audit_site({**case.fires, **case.calm}, None, **options)
     assert not calm.crashed
     assert id not in {f.check for f in calm.findings} | {s.check for s in calm.skipped}
+
+
+# The first evidence of each check: the directive or rule that does it, where it stands, what it says.
+FIRST: dict[str, tuple[str, int | None, str]] = {
+    "site-barred": ("robots", 2, "Disallow: /"),
+    "robots-unreachable": ("status", None, "503 Service Unavailable"),
+    "robots-is-page": ("robots", 1, "<!doctype html><html><head><title>Hut</title>"),
+    "robots-missing": ("status", None, "404 Not Found"),
+    "robots-orphan-rule": ("robots", 1, "Disallow: /x"),
+    "robots-redirects": ("status", None, "redirect"),
+    "robots-unsupported-field": ("robots", 2, "Crawl-delay: 5"),
+    "robots-bad-path": ("robots", 2, "Disallow: private/"),
+    "robots-anchor-slip": ("robots", 2, "Disallow: /a$b"),
+    "robots-empty-agent": ("robots", 2, "User-agent: 99"),
+    "robots-split-group": ("robots", 1, "User-agent: *"),
+    "robots-group-replaces-all": ("robots", 3, "User-agent: bingbot"),
+    "robots-rule-never-wins": ("robots", 2, "Disallow: /a"),
+    "robots-rule-unused": ("robots", 2, "Disallow: /nothing/"),
+    "robots-case-slip": ("robots", 2, "Disallow: /HUTS/"),
+    "robots-overreach": ("robots", 2, "Disallow: /news"),
+    "robots-foreign-sitemap": ("robots", 2, "Sitemap: /sitemap.xml"),
+    "robots-tells-secrets": ("robots", 2, "Disallow: /old/backup-2025/"),
+    "barred-wanted": ("robots", 2, "Disallow: /p/"),
+    "barred-noindex": ("robots", 2, "Disallow: /p/"),
+    "barred-canonical": ("robots", 2, "Disallow: /p/"),
+    "barred-to-hide": ("robots", 2, "Disallow: /search"),
+    "listed-barred": ("robots", 2, "Disallow: /p/"),
+    "site-noindex": ("tag", 2, NOINDEX),
+    "noindex-wanted": ("tag", 2, NOINDEX),
+    "noindex-partial": ("tag", 2, '<meta name="Googlebot" content="none">'),
+    "robots-self-contradicts": ("tag", 2, '<meta name="robots" content="all, none">'),
+    "robots-tag-in-body": ("tag", 2, NOINDEX),
+    "robots-token-slip": ("tag", 2, '<meta name="robots" content="no-index">'),
+    "robots-header-slip": ("header", None, "X-Robots-Tag: unavailable_after: soon"),
+    "missing-answers-200": ("status", None, "200 OK"),
+    "canonical-several": ("canonical", 2, canonical("/b")),
+    "canonical-in-body": ("canonical", 2, canonical("/b")),
+    "canonical-to-gone": ("canonical", 2, canonical("/b")),
+    "canonical-to-broken": ("canonical", 2, canonical("/b")),
+    "canonical-to-redirect": ("canonical", 2, canonical("/b")),
+    "canonical-to-hidden": ("canonical", 2, canonical("/b")),
+    "canonical-to-barred": ("canonical", 2, canonical("/b")),
+    "canonical-and-noindex": ("tag", 2, NOINDEX),
+    "only-nofollow-path": ("link", 3, '<a href="/a" rel=nofollow>'),
+    "link-to-gone": ("status", None, "404 Not Found"),
+    "listed-hidden": ("tag", 2, NOINDEX),
+    "listed-folded": ("canonical", 2, canonical("/b")),
+    "listed-redirects": ("status", None, "301 Moved Permanently"),
+    "listed-gone": ("status", None, "410 Gone"),
+    "listed-broken": ("status", None, "500 Internal Server Error"),
+    "listed-locked": ("status", None, "403 Forbidden"),
+}
+LISTED = (
+    "listed-hidden",
+    "listed-barred",
+    "listed-folded",
+    "listed-redirects",
+    "listed-gone",
+    "listed-broken",
+    "listed-locked",
+)
+
+
+@pytest.mark.parametrize("id", list(FIRST))
+def test_first_evidence(id: str, audit_site: AuditSite) -> None:
+    """What a finding rests on comes first; the sitemap's line or the other side follows."""
+    case = CASES[id]
+    _, verdict = audit_site(case.fires, case.missing, crawlers=case.crawlers, **case.options)
+    finding = next(f for f in verdict.findings if f.check == id)
+    first = finding.evidence[0]
+    assert (first.kind, first.line, first.text) == FIRST[id]
+    if id in LISTED:
+        last = finding.evidence[-1]
+        assert (last.kind, last.where, last.line) == ("sitemap", HOST + "/sitemap.xml", 2)
+        assert last.text == f"<loc>{finding.url}</loc>"
+    if id.startswith("canonical-to-"):
+        assert finding.also == (HOST + "/b",) and len(finding.evidence) >= 2
 
 
 def test_every_check_has_a_case() -> None:

@@ -45,7 +45,7 @@ class DemoServer:
         handler = type("Handler", (_Handler,), {"site": site or build()})
         self._server = _Server(("127.0.0.1", port), handler)
         self.port = int(self._server.server_address[1])
-        self._thread = threading.Thread(target=self._server.serve_forever, daemon=True)
+        self._thread = threading.Thread(target=self._server.serve_forever, args=(0.02,), daemon=True)
 
     @property
     def connect(self) -> list[str]:

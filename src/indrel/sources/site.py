@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-import re
 import signal
 from collections import deque
 from collections.abc import Iterable
@@ -23,6 +22,7 @@ from indrel.errors import AuditCutShort, Interrupted
 from indrel.gather.parsing import MAX_PAGE, PageTask, ParserPool, directive_row
 from indrel.gather.recorder import Recorder
 from indrel.sources.fetch import Answer, Fetcher
+from indrel.sources.frontier import MAX_CLICKS, Frontier
 from indrel.sources.gate import Gate
 from indrel.sources.options import GatherOptions
 from indrel.sources.sitemaps import SitemapCollector
@@ -46,14 +46,6 @@ BARRED_A_RULE = 50
 
 RESOURCE_HOSTS = 40
 """Hosts that serve resources whose robots.txt is asked for, those that serve most first."""
-
-MAX_CLICKS = 60
-ALIKE_CLICKS = 12
-ALIKE = 300
-"""Traps (endless calendars, growing paths): links further than MAX_CLICKS from what was known at first
-are not followed, nor, beyond ALIKE_CLICKS, more than ALIKE addresses that differ only in their numbers."""
-
-_NUMBER = re.compile(r"[0-9]+")
 
 
 Row = tuple[Any, ...]
@@ -81,36 +73,6 @@ class _Page(NamedTuple):
     follow: bool
 
 
-class _Frontier:
-    """Which addresses wait to be fetched, in order, and how far from the first ones they are."""
-
-    def __init__(self) -> None:
-        self.queue: deque[tuple[str, int, int]] = deque()
-        self.seen: set[int] = set()
-        self.alike: dict[str, int] = {}
-        self.trapped = 0
-        self.trap_example = ""
-
-    def add(self, number: int, url: str, clicks: int, hops: int = 0) -> bool:
-        """Queue an address unless it was queued before or looks like a trap."""
-        if number in self.seen:
-            return False
-        if clicks > ALIKE_CLICKS and self._trap(url, clicks):
-            return False
-        self.seen.add(number)
-        self.queue.append((url, clicks, hops))
-        return True
-
-    def _trap(self, url: str, clicks: int) -> bool:
-        shape = _NUMBER.sub("0", url)
-        count = self.alike[shape] = self.alike.get(shape, 0) + 1
-        if clicks <= MAX_CLICKS and count <= ALIKE:
-            return False
-        self.trapped += 1
-        self.trap_example = self.trap_example or url
-        return True
-
-
 class LiveSite:
     """Gathers one site. `gather` returns when nothing is left to fetch, or raises what cut it short."""
 
@@ -120,7 +82,7 @@ class LiveSite:
         self.pool = pool
         self.options = options
         self.gate = Gate(options.crawlers)
-        self.frontier = _Frontier()
+        self.frontier = Frontier()
         self.joiner = Joiner(20_000)
         self.fetched = 0
         self._waiting: deque[_Page] = deque()

@@ -1,0 +1,208 @@
+"""Decisions: states and their order, folds, scopes, kinds, sections, and what explain says of them."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from cases import BASE, HOST, NOINDEX, a, canonical, html, moved, robots, sent, sitemap
+from conftest import AuditSite
+from indrel.core.crawlers import crawler
+from indrel.core.robots import decide, parse
+from indrel.core.robots.compare import covers, left_out, never_wins
+from indrel.core.robots.file import compile_path
+from indrel.core.robots.match import matches
+from indrel.decide.sections import section_of
+from indrel.decide.site import Site, follow
+from indrel.demo.site import Response
+from indrel.explain import explain
+from indrel.sources.frontier import ALIKE, MAX_CLICKS, Frontier
+
+REFRESH = '<meta http-equiv="refresh" content="0; url=/ok">'
+PAST = '<meta name="robots" content="unavailable_after: 2020-01-01">'
+STATES = {
+    "/ok": (html(), "open"),
+    "/locked": (Response(b"", 401), "locked"),
+    "/forbidden": (Response(b"", 403), "locked"),
+    "/gone": (Response(b"", 410), "gone"),
+    "/teapot": (Response(b"", 418), "gone"),
+    "/error": (Response(b"", 500), "broken"),
+    "/busy": (Response(b"", 408), "broken"),
+    "/moved": (moved("/ok"), "folded"),
+    "/moved-far": (moved("https://elsewhere.test/x"), "folded"),
+    "/nowhere": (Response(b"", 301), "broken"),
+    "/loop": (moved("/loop2"), "broken"),
+    "/loop2": (moved("/loop"), "broken"),
+    "/refresh": (html(REFRESH + NOINDEX), "folded"),
+    "/canonical": (html(canonical("/ok") + NOINDEX), "folded"),
+    "/own-canonical": (html(canonical("/own-canonical#part")), "open"),
+    "/two-canonicals": (html(canonical("/ok") + canonical("/moved")), "open"),
+    "/cancelled": (html('<link rel="canonical" href="/ok" hreflang="en">'), "open"),
+    "/hidden": (html(NOINDEX), "hidden"),
+    "/upper": (html('<META CONTENT="NONE" NAME="ROBOTS">'), "hidden"),
+    "/header": (sent(html(), ("X-Robots-Tag", "noindex")), "hidden"),
+    "/for-other": (sent(html(), ("X-Robots-Tag", "otherbot: noindex")), "open"),
+    "/expired": (html(PAST), "hidden"),
+    "/error-tag": (sent(html(NOINDEX), status=404), "gone"),
+    "/void": (html('<meta property="robots" content="noindex">'), "open"),
+    "/document.pdf": (
+        Response(b"%PDF", media_type="application/pdf", headers=(("X-Robots-Tag", "noindex"),)),
+        "hidden",
+    ),
+    "/barred/noindex": (html(NOINDEX), "barred"),
+    "/latin": (Response("<title>é</title><p>où".encode("latin-1"), media_type="text/html; charset=iso-8859-1"), "open"),
+}
+
+
+def all_states(audit_site: AuditSite) -> Site:
+    pages = {**BASE, **{path: answer for path, (answer, _) in STATES.items()}}
+    pages |= {"/": html(body=a(*STATES)), "/robots.txt": robots("Disallow: /barred/", f"Sitemap: {HOST}/sitemap.xml")}
+    return audit_site(pages)[0]
+
+
+def test_states(audit_site: AuditSite) -> None:
+    site = all_states(audit_site)
+    rows = site.rows(f"SELECT path, {site.state_sql(2)} FROM fact WHERE known AND site")
+    assert {path: state for path, state in rows if path != "/"} == {path: state for path, (_, state) in STATES.items()}
+    folds = dict(
+        site.rows(
+            "SELECT f.path, t.origin || t.path FROM fact f LEFT JOIN fact t ON t.id = f.folds_into WHERE f.fold_how IS NOT NULL"
+        )
+    )
+    assert folds["/refresh"] == folds["/moved"] == folds["/canonical"] == f"{HOST}/ok"
+    assert folds["/moved-far"] == "https://elsewhere.test/x" and folds["/loop"] is None
+    steps = {s.step: s for s in explain(site, f"{HOST}/canonical").steps["googlebot"]}
+    assert steps["directives"].outcome == "noindex (tag)" and steps["canonical"].outcome == f"names {HOST}/ok"
+    assert "a loop" in next(s for s in explain(site, f"{HOST}/loop").steps["*"] if s.step == "answer").outcome
+    assert (
+        "without effect" in next(s for s in explain(site, f"{HOST}/void").steps["*"] if s.step == "directives").outcome
+    )
+    assert explain(site, f"{HOST}/ok").folded_here == [f"{HOST}/canonical", f"{HOST}/moved", f"{HOST}/refresh"]
+    unknown = explain(site, f"{HOST}/barred/x")
+    assert (unknown.known, unknown.states["*"]) == (False, "barred")
+
+
+def test_scopes_hold_for_families(audit_site: AuditSite) -> None:
+    head = '<meta name="googlebot" content="noindex"><meta name="bingbot" content="nofollow">'
+    pages = {**BASE, "/": html(body=a("/a")), "/a": html(head)}
+    names = ("googlebot", "googlebot-image", "bingbot", "applebot", "*")
+    site, verdict = audit_site(pages, crawlers=names)
+    assert site.names(site.one("SELECT noindex FROM fact WHERE path = '/a'")) == ("googlebot", "googlebot-image")
+    assert site.names(site.one("SELECT nofollow FROM fact WHERE path = '/a'")) == ("bingbot",)
+    assert [f.crawlers for f in verdict.findings if f.check == "noindex-partial"] == [("googlebot", "googlebot-image")]
+
+
+@pytest.mark.parametrize(
+    ("path", "kind"),
+    [
+        ("/", "start"), ("/a", "other"), ("/feed/", "feed"), ("/search?q=a", "search-results"), ("/shop/cart", "cart"),
+        ("/login", "login"), ("/logins-explained", "other"), ("/thank-you/", "thank-you"), ("/a?sort=up", "parameter-variant"),
+        ("/news/page/3/", "numbered-page"), ("/tag/a/", "tag-archive"), ("/tags/", "other"), ("/author/b/", "author-archive"),
+        ("/category/c/", "category"), ("/2025/11/", "date-archive"), ("/hut-book/2025/", "other"), ("/x.PDF", "document"),
+        ("/research/findings", "other"), ("/a?utm_source=x", "parameter-variant"),
+    ],
+)  # fmt: skip
+def test_kinds(path: str, kind: str, audit_site: AuditSite) -> None:
+    site = audit_site({**BASE, "/": html(body=a(path))}, follow_links=False)[0]
+    assert site.one(f"SELECT {site.kind_sql} FROM fact WHERE path = ? AND origin = ?", [path, HOST]) == kind
+
+
+@pytest.mark.parametrize(
+    ("path", "section"),
+    [
+        ("/", "/"),
+        ("/?a=1", "/"),
+        ("/a", "/*"),
+        ("/a?b=/c/", "/*"),
+        ("/a/", "/a/*"),
+        ("/a/b/c?d", "/a/*"),
+        ("//a/b", "/*"),
+    ],
+)
+def test_sections(path: str, section: str) -> None:
+    assert section_of(HOST + path, HOST) == section
+    assert section_of("https://other.test" + path, HOST) == "//other.test" + section
+
+
+@given(st.lists(st.tuples(st.integers(0, 19), st.integers(0, 19)), max_size=25))
+def test_following_chains(pairs: list[tuple[int, int]]) -> None:
+    steps = {x: y for x, y in pairs if x != y}
+    address = np.array(sorted(steps), dtype=np.int64)
+    target = np.array([steps[x] for x in sorted(steps)], dtype=np.int64)
+    final, looped = follow(address, target, 20)
+    for start, end, loops in zip(address.tolist(), final.tolist(), looped.tolist(), strict=True):
+        at, seen = start, set()
+        while at in steps and at not in seen:
+            seen.add(at)
+            at = steps[at]
+        assert loops is (at in seen) and (loops or end == at)
+
+
+def test_frontier_stops_at_traps() -> None:
+    frontier = Frontier()
+    assert frontier.add(1, f"{HOST}/a", 0) and not frontier.add(1, f"{HOST}/a", 0)
+    deep = [frontier.add(n, f"{HOST}/cal/{n}", 20) for n in range(10, 10 + ALIKE + 50)]
+    assert deep.count(True) == ALIKE and frontier.trapped == 50
+    assert not frontier.add(9_000, f"{HOST}/far", MAX_CLICKS + 1) and frontier.add(9_001, f"{HOST}/other", 20)
+    assert all(frontier.add(n, f"{HOST}/list/{n}", 3) for n in range(20_000, 21_000))
+
+
+_pattern = st.lists(st.sampled_from(["a", "b", "/", "*", "$", "ab"]), min_size=1, max_size=6).map(
+    lambda p: "/" + "".join(p)
+)
+_words = st.text(alphabet="ab/", max_size=8).map(lambda t: "/" + t)
+
+
+@settings(max_examples=400)
+@given(_pattern, _pattern, st.lists(_words, min_size=1, max_size=12))
+def test_cover_is_never_wrongly_claimed(wide: str, narrow: str, paths: list[str]) -> None:
+    outer, inner = compile_path(wide), compile_path(narrow)
+    if covers(outer, inner):
+        assert all(matches(outer, p) for p in paths if matches(inner, p))
+
+
+@settings(max_examples=300)
+@given(
+    st.lists(st.tuples(st.sampled_from(["allow", "disallow"]), _pattern), min_size=1, max_size=6),
+    st.lists(_words, max_size=15),
+)
+def test_rules_said_never_to_win_never_decide(lines: list[tuple[str, str]], paths: list[str]) -> None:
+    rules = parse(("user-agent: *\n" + "\n".join(f"{f}: {p}" for f, p in lines)).encode()).ruleset(("*",)).rules
+    never = {rule.line for rule, _ in never_wins(rules)}
+    for path in paths:
+        rule = decide(rules, path)[1]
+        assert rule is None or rule.line not in never
+
+
+@pytest.mark.parametrize(
+    ("wide", "narrow", "expected"),
+    [
+        ("/a", "/ab", True), ("/ab", "/a", False), ("/*", "/a$", True), ("/*.pdf", "/x.pdf$", True), ("/a*", "/a", True),
+        ("/a$", "/a", False), ("/*$", "/a", True), ("/a*b", "/axb", True), ("/axb", "/a*b", False),
+    ],
+)  # fmt: skip
+def test_cover(wide: str, narrow: str, expected: bool) -> None:
+    assert covers(compile_path(wide), compile_path(narrow)) is expected
+
+
+def test_rules_left_out() -> None:
+    file = parse(b"user-agent: *\ndisallow: /a\ndisallow: /b/\ndisallow: c\nuser-agent: x\ndisallow: /b\n")
+    missing = left_out(file.ruleset(("x",)).rules, file.ruleset(("*",)).rules)
+    assert [r.path for r in missing] == ["/a"]
+    assert crawler("x").robots_tokens == ("x", "*")
+
+
+def test_listed_addresses_are_wanted(audit_site: AuditSite) -> None:
+    pages = {
+        **BASE,
+        "/sitemap.xml": sitemap("/", "/l"),
+        "/l": html(),
+        "/": html(canonical("/n"), a("/search?q=1", "/o")),
+    }
+    site = audit_site(pages)[0]
+    rows = dict(
+        site.rows(f"SELECT path, {site.want_sql} FROM (SELECT *, {site.kind_sql} AS kind FROM fact WHERE known)")
+    )
+    assert rows == {"/": "show", "/l": "show", "/n": "show", "/search?q=1": "hide", "/o": "any"}

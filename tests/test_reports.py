@@ -1,0 +1,153 @@
+"""Reports: the contract's JSON, CSV that no spreadsheet runs, terminals that no site can drive."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+from pathlib import Path
+from typing import Any
+
+import pytest
+from rich.console import Console
+
+from cases import BASE, HOST, NOINDEX, a, html, sitemap
+from conftest import AuditSite
+from indrel import reports
+from indrel.checks import judge
+from indrel.checks.run import gather_causes
+from indrel.core.model import CheckClass, Evidence, Finding, Severity, listing, plural
+from indrel.errors import UsageError
+from indrel.plain import clip, safe, width
+from indrel.reports import csv_table, json_doc
+from indrel.reports.terminal import Terminal, sentence, states_shown, table
+
+PAGES = {
+    **BASE,
+    "/": html(body=a("/tag/a", "/tag/b", "/gone")),
+    "/tag/a": html(NOINDEX),
+    "/tag/b": html(NOINDEX),
+    "/sitemap.xml": sitemap("/", "/tag/a", "/tag/b"),
+}
+
+
+def test_json_is_the_contract(audit_site: AuditSite) -> None:
+    site, verdict = audit_site(PAGES)
+    doc = json.loads(json_doc.render(verdict, site))
+    assert list(doc)[:12] == [
+        "indrel", "schema", "source", "complete", "incomplete_because", "crawlers", "counts", "skipped_checks", "causes",
+        "findings", "crawler_matrix",
+    ][:12]  # fmt: skip
+    assert doc["schema"] == 1 and doc["source"]["kind"] == "site" and doc["source"]["location"] == HOST + "/"
+    assert doc["source"]["started"].endswith("Z") and doc["source"]["finished"] >= doc["source"]["started"]
+    assert doc["counts"]["states"]["*"] == {"gone": 1, "hidden": 2, "open": 1} and doc["counts"]["addresses"] == 4
+    cause = doc["causes"][0]
+    assert set(cause) == {"id", "check", "class", "severity", "section", "count", "summary", "mend"}
+    assert (cause["id"], cause["check"], cause["class"], cause["severity"]) == (
+        "c1",
+        "listed-hidden",
+        "conflict",
+        "fix",
+    )
+    assert (cause["section"], cause["count"]) == ("/tag/*", 2)
+    finding = doc["findings"][0]
+    assert set(finding) == {"check", "class", "severity", "url", "crawlers", "cause", "message", "evidence"}
+    assert set(finding["evidence"][0]) == {"kind", "where", "line", "text"}
+    assert doc["counts"]["findings"] == {"stop": 0, "fix": 3, "ask": 0, "note": 0}
+
+
+def finding(url: str, text: str, severity: Severity = Severity.FIX, check: str = "listed-hidden") -> Finding:
+    evidence = (Evidence("tag", url, 1, text),)
+    return Finding(check, CheckClass.CONFLICT, severity, url, ("*",), "says noindex", evidence, section="/x/*")
+
+
+def test_causes_gather_by_first_evidence() -> None:
+    found = [finding(f"{HOST}/x/{n}", "A" if n % 3 else "B") for n in range(9)]
+    found += [
+        finding(f"{HOST}/x/0", "A", Severity.STOP, "site-noindex"),
+        finding(f"{HOST}/x/1", "A", Severity.NOTE, "robots-missing"),
+    ]
+    marked, causes = gather_causes(found)
+    assert [(c.id, c.check, c.count) for c in causes] == [
+        ("c1", "site-noindex", 1), ("c2", "listed-hidden", 6), ("c3", "listed-hidden", 3), ("c4", "robots-missing", 1),
+    ]  # fmt: skip
+    assert [f.cause for f in marked] == ["c1", *["c2"] * 6, *["c3"] * 3, "c4"]
+    assert gather_causes(list(reversed(found)))[0] == marked
+
+
+@pytest.mark.parametrize(
+    ("text", "expected"),
+    [("=1+1", "'=1+1"), ("+cmd", "'+cmd"), ("-2", "'-2"), ("@x", "'@x"), ("\tx", "'\tx"), ("a=1", "a=1"), ("", "")],
+)
+def test_formulas_are_disarmed(text: str, expected: str) -> None:
+    assert csv_table.disarm(text) == expected
+
+
+def test_csv_opens_as_text(audit_site: AuditSite) -> None:
+    pages = {
+        **BASE,
+        "/": html(body=a("/a")),
+        "/a": html('<meta name="robots" content="=HYPERLINK(1), \'x\'">', title="=1"),
+    }
+    site, verdict = audit_site(pages)
+    rows = list(csv.DictReader(io.StringIO(csv_table.render(verdict, site).decode())))
+    assert [r["check"] for r in rows] == ["robots-token-slip"]
+    assert not any(value.startswith(("=", "+", "-", "@")) for r in rows for value in r.values())
+
+
+@pytest.mark.parametrize(
+    ("text", "expected"),
+    [
+        ("plain ü 한", "plain ü 한"),
+        ("\x1b[31mred\x07", "\\x1b[31mred\\x07"),
+        ("a\r\nb\x9b", "a\\x0d\\x0ab\\x9b"),
+        ("left\u202eright\u2066", "left\\u202eright\\u2066"),
+        ("\ud800", "\\ud800"),
+    ],
+)
+def test_terminal_texts_are_safe(text: str, expected: str) -> None:
+    assert safe(text) == expected
+
+
+def test_widths() -> None:
+    assert (width("abc"), width("한글"), width("e\u0301")) == (3, 4, 1)
+    assert clip("abcdef", 4) == "abc…" and clip("한글한글", 5) == "한글…" and clip("abc", 3) == "abc"
+    assert plural(1, "address") == "1 address" and plural(2_000, "address") == "2,000 addresses"
+    assert (listing(["a"]), listing(["a", "b", "c"], "or")) == ("a", "a, b or c")
+    assert states_shown({"a": "open", "b": "hidden", "c": "open"}) == "open; hidden: b"
+
+
+def drawn(columns: int, draw: Any) -> list[str]:
+    out = io.StringIO()
+    draw(Terminal(Console(file=out, width=columns, no_color=True, markup=False, highlight=False)))
+    return out.getvalue().splitlines()
+
+
+@pytest.mark.parametrize("columns", [60, 80, 100, 200])
+def test_everything_fits_the_terminal(columns: int, audit_site: AuditSite) -> None:
+    long = f"/tag/{'long-' * 60}"
+    site, verdict = audit_site(
+        {**PAGES, "/": html(body=a("/tag/a", long)), "/sitemap.xml": sitemap("/", "/tag/a", long)}
+    )
+    lines = drawn(columns, lambda t: t.verdict(verdict, site.base_origin, True))
+    assert lines[0].startswith("www.sarnfell.example: ") and sentence(verdict).startswith(lines[0][:50])
+    assert all(width(line) <= min(columns, 120) for line in lines)
+    rows = drawn(columns, lambda t: table(t, ["address", "state"], [[long, "hidden"], ["/a", "open"]]))
+    assert all(width(row) <= columns for row in rows) and rows[2].split() == ["/a", "open"]
+
+
+def test_nothing_to_fix_is_said(audit_site: AuditSite) -> None:
+    verdict = audit_site(BASE)[1]
+    assert sentence(verdict) == "www.sarnfell.example: nothing to fix in 1 address."
+
+
+def test_reports_are_whole_or_not_there(audit_site: AuditSite, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    site, _ = audit_site(BASE)
+    target = tmp_path / "x.json"
+    target.write_text("before")
+    monkeypatch.setitem(reports.WRITERS, ".json", lambda verdict, _: 1 / 0)  # type: ignore[arg-type, return-value]
+    with pytest.raises(ZeroDivisionError):
+        reports.write([target], judge(site), site)
+    assert target.read_text() == "before" and [p.name for p in tmp_path.iterdir() if p.name.startswith(".")] == []
+    with pytest.raises(UsageError, match="cannot be written"):
+        reports.write_whole(tmp_path / "no" / "x.csv", b"")

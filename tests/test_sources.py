@@ -1,0 +1,221 @@
+"""Gathering: manners towards servers, what is read and what is not, from real servers on this machine."""
+
+from __future__ import annotations
+
+import gzip
+import time
+from typing import Any
+
+import pytest
+
+from cases import BASE, HOST, XMLNS, a, html, moved, robots, sitemap
+from conftest import AuditSite, served
+from indrel import pipeline
+from indrel.core.crawlers import resolve
+from indrel.demo.server import DemoServer
+from indrel.demo.site import Response
+from indrel.sources.fetch import retry_after
+from indrel.sources.options import Connect, GatherOptions
+
+
+class Watched:
+    """A site that notes what it is asked and may answer otherwise the first times."""
+
+    def __init__(self, pages: dict[str, Any], first: dict[str, list[Response]] | None = None) -> None:
+        self.site = served(pages)
+        self.asked: list[tuple[str, str, float]] = []
+        self.first = {path: list(answers) for path, answers in (first or {}).items()}
+        answer = self.site.answer
+
+        def watched(scheme: str, host: str, path: str) -> Response:
+            self.asked.append((host, path, time.monotonic()))
+            waiting = self.first.get(path)
+            return waiting.pop(0) if waiting else answer(scheme, host, path)
+
+        self.site.answer = watched  # type: ignore[method-assign]
+
+    def paths(self, host: str = "www.sarnfell.example") -> list[str]:
+        return [p for h, p, _ in self.asked if h == host]
+
+
+def audit(watched: Watched, tmp_path: Any, hosts: tuple[str, ...] = (), **options: Any) -> tuple[Any, Any]:
+    names = ("www.sarnfell.example", "sarnfell.example", *hosts)
+    crawlers = resolve(options.pop("crawlers", ("googlebot", "bingbot", "*")))
+    with DemoServer(site=watched.site) as server:
+        connect = tuple(Connect(h, "127.0.0.1", server.port) for h in names)
+        wanted = GatherOptions(crawlers=crawlers, connect=connect, **{"rate": 0, "timeout": 5, **options})
+        pipeline.gather(HOST + "/", wanted, tmp_path / "s.indrel")
+    return pipeline.examine(tmp_path / "s.indrel")
+
+
+def states(site: Any) -> dict[str, str]:
+    return dict(site.rows(f"SELECT path, {site.state_sql(0)} FROM fact WHERE known"))
+
+
+def test_busy_servers_are_waited_for(tmp_path: Any) -> None:
+    busy = [Response(b"", 503, headers=(("Retry-After", "1"),))]
+    watched = Watched(
+        {**BASE, "/": html(body=a("/a")), "/a": html()}, {"/a": busy, "/robots.txt": [Response(b"", 429)]}
+    )
+    site, _ = audit(watched, tmp_path)
+    assert states(site) == {"/": "open", "/a": "open"} and watched.paths().count("/a") == 2
+    times = [t for _, p, t in watched.asked if p == "/a"]
+    assert times[1] - times[0] >= 0.95
+    site.close()
+
+
+@pytest.mark.parametrize(
+    ("value", "low", "high"),
+    [
+        ("3", 3, 3),
+        ("Wed, 21 Oct 2015 07:28:00 GMT", 0, 0),
+        ("soon", None, None),
+        (None, None, None),
+        ("-1", None, None),
+    ],
+)
+def test_retry_after(value: str | None, low: float | None, high: float | None) -> None:
+    found = retry_after(value)
+    assert found is None if low is None else low <= (found or 0) <= (high or 0)
+
+
+def test_rate_is_kept(tmp_path: Any) -> None:
+    watched = Watched(
+        {**BASE, "/": html(body=a(*[f"/{n}" for n in range(12)])), **{f"/{n}": html() for n in range(12)}}
+    )
+    site, _ = audit(watched, tmp_path, rate=20)
+    times = sorted(t for h, _, t in watched.asked if h == "www.sarnfell.example")
+    assert (times[-1] - times[0]) / (len(times) - 1) >= 1 / 20 * 0.9
+    site.close()
+
+
+@pytest.mark.parametrize(
+    ("rules", "crawlers", "read"),
+    [
+        (robots("Disallow: /a"), ("googlebot", "*"), False),
+        (robots("Disallow: /a", "User-agent: googlebot", "Allow: /a"), ("googlebot", "*"), True),
+        (robots("Disallow: /a", "User-agent: googlebot", "Allow: /a"), ("bingbot",), False),
+        (robots("User-agent: indrel", "Disallow: /a"), ("googlebot", "*"), False),
+        (robots("Disallow: /a", "User-agent: Indrel", "Allow: /"), ("*",), True),
+    ],
+)
+def test_obeys_for_the_audited_crawlers(rules: str, crawlers: tuple[str, ...], read: bool, tmp_path: Any) -> None:
+    watched = Watched({**BASE, "/robots.txt": rules, "/": html(body=a("/a")), "/a": html()})
+    audit(watched, tmp_path, crawlers=crawlers)[0].close()
+    assert ("/a" in watched.paths()) is read
+
+
+def test_read_barred_follows_nothing(tmp_path: Any) -> None:
+    pages = {**BASE, "/robots.txt": robots("Disallow: /p/"), "/": html(body=a("/p/1", "/p/2")), "/p/1": html(body=a("/x")),
+             "/p/2": moved("/y"), "/x": html(), "/y": html()}  # fmt: skip
+    watched = Watched(pages)
+    site, _ = audit(watched, tmp_path, read_barred=True)
+    assert {"/p/1", "/p/2"} <= set(watched.paths()) and not {"/x", "/y"} & set(watched.paths())
+    assert states(site)["/p/1"] == "barred" and states(site)["/x"] == "unread"
+    site.close()
+
+
+def test_stays_on_the_site(tmp_path: Any) -> None:
+    """Pages elsewhere are not read; redirects are followed to see where they end, resources' hosts give robots.txt."""
+    pages = {
+        **BASE,
+        "/": html(body=a("https://elsewhere.test/page", "/away") + '<img src="https://img.sarnfell.example/i.png">'),
+        "/away": moved("https://elsewhere.test/start"),
+        "https://elsewhere.test/start": moved("https://elsewhere.test/end"),
+        "https://elsewhere.test/end": html(body=a("/more")),
+        "https://img.sarnfell.example/robots.txt": robots("Disallow: /"),
+    }
+    watched = Watched(pages)
+    site, verdict = audit(
+        watched, tmp_path, hosts=("elsewhere.test", "img.sarnfell.example"), headers=(("X-Key", "secret"),)
+    )
+    assert set(watched.paths("elsewhere.test")) == {"/robots.txt", "/start", "/end"}
+    assert watched.paths("img.sarnfell.example") == ["/robots.txt"]
+    assert [f.url for f in verdict.findings if f.check == "resource-barred"] == ["https://img.sarnfell.example/i.png"]
+    assert b"secret" not in (tmp_path / "s.indrel").read_bytes()
+    site.close()
+
+
+def test_declared_hosts_are_looked_at(tmp_path: Any) -> None:
+    pages = {**BASE, "https://api.sarnfell.example/robots.txt": robots("Disallow: /")}
+    site, verdict = audit(Watched(pages), tmp_path, hosts=("api.sarnfell.example",))
+    assert "api.sarnfell.example" not in str([f.url for f in verdict.findings])
+    site.close()
+    wanted = Watched(pages)
+    with DemoServer(site=wanted.site) as server:
+        connect = tuple(Connect(h, "127.0.0.1", server.port) for h in ("www.sarnfell.example", "api.sarnfell.example"))
+        options = GatherOptions(crawlers=resolve(["*"]), rate=0, connect=connect, hosts=("api.sarnfell.example",))
+        pipeline.gather(HOST + "/", options, tmp_path / "h.indrel")
+    site, verdict = pipeline.examine(tmp_path / "h.indrel")
+    assert [(f.check, f.url) for f in verdict.findings if f.check == "site-barred"] == [
+        ("site-barred", "https://api.sarnfell.example/")
+    ]
+    site.close()
+
+
+def index(*paths: str) -> str:
+    return (
+        f"<sitemapindex {XMLNS}>"
+        + "".join(f"<sitemap><loc>{HOST}{p}</loc></sitemap>" for p in paths)
+        + "</sitemapindex>"
+    )
+
+
+def test_sitemaps_of_all_forms(audit_site: AuditSite) -> None:
+    pages = {
+        "/": html(),
+        "/robots.txt": robots(f"Sitemap: {HOST}/index.xml", "sitemap: relative.xml"),
+        "/index.xml": index("/a.xml", "/b.xml.gz", "/c.txt", "/d.xml", "/gone.xml"),
+        "/a.xml": sitemap("/1"),
+        "/b.xml.gz": Response(gzip.compress(sitemap("/2").encode()), media_type="application/gzip"),
+        "/c.txt": f"\ufeff{HOST}/3\n",
+        "/d.xml": f"<rss><channel><item><link>{HOST}/4</link></item></channel></rss>",
+        **{f"/{n}": html(title=str(n)) for n in range(1, 5)},
+    }
+    site, verdict = audit_site(pages)
+    kinds = dict(
+        site.rows("SELECT replace(url, 'https://www.sarnfell.example', ''), kind FROM sitemap WHERE status = 200")
+    )
+    assert kinds == {
+        "/index.xml": "index",
+        "/a.xml": "urlset",
+        "/b.xml.gz": "urlset",
+        "/c.txt": "text",
+        "/d.xml": "rss",
+    }
+    assert {p for (p,) in site.rows("SELECT path FROM fact WHERE listed AND read")} == {"/1", "/2", "/3", "/4"}
+    assert [f.url for f in verdict.findings if f.check == "sitemap-unreadable"] == [f"{HOST}/gone.xml"]
+
+
+@pytest.mark.parametrize(
+    ("path", "body", "found"),
+    [
+        ("/sitemap.txt", HOST + "/1\n", True),
+        ("/sitemap_index.xml", index("/a.xml"), True),
+        ("/sitemap-index.xml", "<html><title>x</title></html>", False),
+        ("/sitemap.xml.gz", Response(b"", 500), False),
+    ],
+)
+def test_usual_sitemap_addresses(path: str, body: Any, found: bool, audit_site: AuditSite) -> None:
+    site, verdict = audit_site({"/": html(), "/robots.txt": robots(), "/a.xml": sitemap("/1"), path: body})
+    assert bool(site.one("SELECT count(*) FROM sitemap")) is found
+    assert ("sitemap-none" in {f.check for f in verdict.findings}) is not found
+
+
+def test_an_app_that_answers_everything(audit_site: AuditSite) -> None:
+    """One shell for every path: the two files are pages, and made-up addresses exist."""
+    shell = Response(b"<!doctype html><html><title>App</title><div id=app></div></html>")
+    _, verdict = audit_site({"/": shell}, missing=shell)
+    found = {f.check for f in verdict.findings}
+    assert {"robots-is-page", "missing-answers-200"} <= found and "sitemap-is-page" in found
+
+
+def test_the_same_site_gives_the_same_answer(audit_site: AuditSite) -> None:
+    pages = {
+        **BASE,
+        "/": html(body=a(*[f"/{n}" for n in range(30)])),
+        **{f"/{n}": html(body=a(f"/{n + 40}")) for n in range(30)},
+    }
+    first, second = (audit_site(pages)[1] for _ in range(2))
+    assert [f.as_json() for f in first.findings] == [f.as_json() for f in second.findings]
+    assert len([f for f in first.findings if f.check == "link-to-gone"]) == 30
