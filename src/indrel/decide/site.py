@@ -64,6 +64,7 @@ class Site:
         self.crawlers = tuple(crawlers)
         self.all_mask = (1 << len(crawlers)) - 1
         self.instead = instead or {}
+        self._paths: dict[str, tuple[npt.NDArray[np.int32], Paths]] = {}
         self.base: str = self.meta["base"]
         self.base_origin = origin_of(self.base)
         self._stage()
@@ -173,19 +174,23 @@ class Site:
                 groups[rules.key] = (rules, groups.get(rules.key, (rules, 0))[1] | 1 << i)
         if not groups:
             return
-        table: Any = self.con.sql(
-            "SELECT id, path FROM address WHERE origin = ? AND path <> ?", params=[host.origin, ALWAYS_ALLOWED]
-        ).to_arrow_table()
-        if not table.num_rows:
-            return
-        paths = Paths(table.column("path").combine_chunks())
-        mask = np.zeros(table.num_rows, dtype=np.uint64)
+        ids, paths = self.paths(host.origin)
+        mask = np.zeros(len(ids), dtype=np.uint64)
         for rules, bits in groups.values():
             bars = np.array([not r.allow for r in rules.rules] + [False], dtype=bool)
             mask[bars[match_many(rules.rules, paths)]] |= np.uint64(bits)
         chosen = mask > 0
-        ids = table.column("id").to_numpy()[chosen]
-        self._insert("barred", {"address": pa.array(ids, pa.int32()), "mask": pa.array(mask[chosen])})
+        self._insert("barred", {"address": pa.array(ids[chosen], pa.int32()), "mask": pa.array(mask[chosen])})
+
+    def paths(self, origin: str) -> tuple[npt.NDArray[np.int32], Paths]:
+        """All addresses of an origin but robots.txt itself: their numbers, and their paths ready to be matched."""
+        if origin not in self._paths:
+            table: Any = self.con.sql(
+                "SELECT id, path FROM address WHERE origin = ? AND path <> ?", params=[origin, ALWAYS_ALLOWED]
+            ).to_arrow_table()
+            column = table.column("path").combine_chunks()
+            self._paths[origin] = (table.column("id").to_numpy(), Paths(column))
+        return self._paths[origin]
 
     def _insert(self, name: str, columns: dict[str, Any]) -> None:
         self.con.register("incoming", pa.table(columns))

@@ -5,14 +5,15 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
+import numpy as np
+
 from indrel.checks.catalogue import Hit, Need, check
-from indrel.checks.evidence import robots_line, status_text
+from indrel.checks.evidence import picked, robots_line, status_text
 from indrel.checks.topics.robots import UNSUPPORTED, is_page, site_robots
 from indrel.core.address import normalise, site_key, split
 from indrel.core.crawlers import STAR
-from indrel.core.crawlers import crawler as known_crawler
 from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
-from indrel.core.robots import Access
+from indrel.core.robots import Access, match_many
 from indrel.core.robots.access import MAX_HOPS
 from indrel.core.robots.compare import left_out, never_wins
 from indrel.core.robots.file import MAX_OCTETS, Line, Rule
@@ -287,13 +288,15 @@ def robots_group_replaces_all(site: Site) -> Iterator[Hit]:
 
 def _opened(site: Site, host: HostRobots, index: int) -> list[str]:
     """Known addresses that a crawler's own group opens to it although `*` bars them."""
-    star = known_crawler(STAR)
-    bit = 1 << index
-    found = site.rows(
-        f"SELECT origin || path FROM fact WHERE known AND origin = ? AND barred & {bit} = 0 ORDER BY path",
-        [host.origin],
-    )
-    return [url for (url,) in found if not site.rule_for(url, star)[0]]
+    general = host.file.ruleset((STAR,)).rules
+    ids, paths = site.paths(host.origin)
+    bars = np.array([not rule.allow for rule in general] + [False])
+    with picked(site, ids[bars[match_many(general, paths)]].tolist()):
+        found = site.rows(
+            f"SELECT origin || path FROM fact JOIN picked ON picked.id = fact.id WHERE known AND barred & {1 << index} = 0 "
+            "ORDER BY path"
+        )
+    return [url for (url,) in found]
 
 
 @check("robots-rule-never-wins", CheckClass.FLAW, Severity.NOTE, needs=(Need.ROBOTS,))

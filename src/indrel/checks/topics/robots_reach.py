@@ -5,12 +5,15 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import NamedTuple
 
+import numpy as np
+import pyarrow.compute as pc
+
 from indrel.checks.catalogue import Hit, Need, check
 from indrel.checks.evidence import WHERE, answers, canonicals, picked, robots_line, rules
 from indrel.checks.topics.robots_lines import beaten, readable
 from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
 from indrel.core.robots import Access, Paths, RobotsFile, Rule, match_many
-from indrel.core.robots.file import compile_path
+from indrel.core.robots.file import compile_path, written_path
 from indrel.decide.site import HostRobots, Site
 
 
@@ -24,51 +27,48 @@ class RuleUse(NamedTuple):
     wanted: int
 
 
-def known_paths(site: Site, host: HostRobots) -> tuple[list[str], list[bool]]:
-    """Paths of all addresses known on an origin, pages and resources, and whether each is wanted."""
-    found = site.rows("SELECT path, start OR listed OR named FROM fact WHERE origin = ? ORDER BY path", [host.origin])
-    return [path for path, _ in found], [bool(wanted) for _, wanted in found]
-
-
 def rule_uses(site: Site, host: HostRobots) -> list[RuleUse]:
-    """Per group and rule of a robots.txt, what it does to the known addresses."""
-    names, wanted = known_paths(site, host)
-    paths = Paths(names)
+    """Per group and rule of a robots.txt, what it does to the known addresses, pages and resources."""
+    ids, paths = site.paths(host.origin)
+    wanted_ids = [i for (i,) in site.rows("SELECT id FROM fact WHERE start OR listed OR named")]
+    wanted = np.isin(ids, np.array(wanted_ids, dtype=ids.dtype))
     uses = []
     for token in host.file.agents:
         rules_of = host.file.ruleset((token,)).rules
-        decided = match_many(rules_of, paths).tolist()
+        decided = match_many(rules_of, paths)
         for index, rule in enumerate(rules_of):
-            mine = [w for d, w in zip(decided, wanted, strict=True) if d == index]
+            mine = decided == index
             matched = int((match_many([rule], paths) >= 0).sum())
-            uses.append(RuleUse(rule, token, len(mine), matched - len(mine), sum(mine)))
+            uses.append(RuleUse(rule, token, int(mine.sum()), matched - int(mine.sum()), int((mine & wanted).sum())))
     return uses
 
 
 def unused_rules(site: Site, host: HostRobots) -> list[Rule]:
     """Rules that decide no known address in any group, unless they can never win anyway."""
-    paths = Paths(known_paths(site, host)[0])
+    paths = site.paths(host.origin)[1]
     used: set[int] = set()
     everything: dict[int, Rule] = {}
     for token in host.file.agents:
         rules_of = host.file.ruleset((token,)).rules
         everything |= {r.line: r for r in rules_of}
-        used |= {rules_of[i].line for i in set(match_many(rules_of, paths).tolist()) if i >= 0}
+        used |= {rules_of[i].line for i in np.unique(match_many(rules_of, paths)).tolist() if i >= 0}
     never = {rule.line for rule, _ in beaten(host)}
     return [rule for line, rule in sorted(everything.items()) if line not in used | never]
 
 
-def case_slips(site: Site, host: HostRobots) -> dict[int, str]:
+def case_slips(site: Site, host: HostRobots, unused: list[Rule]) -> dict[int, str]:
     """Unused rules that would match known addresses if case were ignored: line and one such path."""
-    names = known_paths(site, host)[0]
-    lowered = Paths([n.lower() for n in names])
+    if not unused:
+        return {}
+    array = site.paths(host.origin)[1].array
+    lowered = pc.utf8_lower(array)
+    ready = Paths(lowered)
     found = {}
-    for rule in unused_rules(site, host):
-        pattern = compile_path(rule.path.lower())
-        lower = Rule(rule.allow, rule.path.lower(), rule.line, rule.text, pattern)
-        hits = [n for n, i in zip(names, match_many([lower], lowered).tolist(), strict=True) if i >= 0]
-        if hits:
-            found[rule.line] = hits[0]
+    for rule in unused:
+        lower = Rule(rule.allow, rule.path.lower(), rule.line, rule.text, compile_path(rule.path.lower()))
+        hits = np.flatnonzero(match_many([lower], ready) >= 0)
+        if len(hits):
+            found[rule.line] = written_path(array[int(hits[0])].as_py())
     return found
 
 
@@ -82,8 +82,9 @@ def robots_rule_unused(site: Site) -> Iterator[Hit]:
     Evidence: The rule.
     """
     for host in readable(site):
-        slips = case_slips(site, host)
-        for rule in unused_rules(site, host):
+        unused = unused_rules(site, host)
+        slips = case_slips(site, host, unused)
+        for rule in unused:
             if rule.line not in slips:
                 message = f"`{rule.text}` decides no known address"
                 yield Hit(host.url, site.all_mask, message, (robots_line(host, rule.line, rule.text),))
@@ -99,8 +100,9 @@ def robots_case_slip(site: Site) -> Iterator[Hit]:
     Evidence: The rule; one address that it was probably meant for.
     """
     for host in readable(site):
-        slips = case_slips(site, host)
-        for rule in unused_rules(site, host):
+        unused = unused_rules(site, host)
+        slips = case_slips(site, host, unused)
+        for rule in unused:
             if rule.line in slips:
                 path = slips[rule.line]
                 message = f"`{rule.text}` matches nothing in this case; it would match {path}"

@@ -153,6 +153,11 @@ def comparable_path(path: str) -> str:
     return _literal(_NON_ASCII.sub(_escape_non_ascii, path))
 
 
+def written_path(path: str) -> str:
+    """A comparable path as people write it."""
+    return path.replace("\x01", "*").replace("\x02", "$")
+
+
 def compile_path(path: str) -> Pattern:
     """Prepare a rule's path (RFC 9309 section 2.2.2 and 2.2.3)."""
     text = normalise_percent(_NON_ASCII.sub(_escape_non_ascii, path))
