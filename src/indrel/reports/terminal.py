@@ -150,7 +150,7 @@ class Terminal:
             count = sum(c.count for c in group)
             self.pieces(
                 (f"  {group[0].id:<5}", "dim"),
-                (f"{group[0].check:<24}", ""),
+                (f"{group[0].check:<26}", ""),
                 (f"{group[0].section:<14} ", "dim"),
                 (f"{count:,} ×  " if count > 1 else "", "bold"),
                 (group[0].summary, ""),

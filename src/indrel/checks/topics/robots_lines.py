@@ -254,7 +254,7 @@ def robots_split_group(site: Site) -> Iterator[Hit]:
             ]
             groups = sum(1 for g in host.file.groups if token in g.agents)
             if groups > 1:
-                shown = tuple(robots_line(host, line.number, line.text) for line in lines)
+                shown = tuple(robots_line(host, line.number, line.text) for line in lines[:20])
                 message = f"the rules for {token} stand in {groups} groups, which are merged"
                 yield Hit(host.url, crawlers_of(site, (token,)), message, shown)
 
