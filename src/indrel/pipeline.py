@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
@@ -185,10 +185,6 @@ def open_site(path: Path, names: Iterable[str] | None = None) -> Site:
     snapshot = Snapshot(path)
     chosen = crawlers.resolve(names if names else snapshot.meta.get("crawlers") or crawlers.DEFAULT)
     return Site(snapshot, chosen)
-
-
-def with_limits(options: GatherOptions, **changes: object) -> GatherOptions:
-    return replace(options, **changes)  # type: ignore[arg-type]
 
 
 def page_address(text: str, site: Site) -> str:

@@ -6,7 +6,7 @@ all of them, and a question for any of them is one scan. `fact` is that table; e
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from functools import cached_property
 from typing import Any, NamedTuple
 
@@ -339,11 +339,6 @@ class Site:
     @property
     def kind_sql(self) -> str:
         return kind_sql("path", "coalesce(media_type, '')", "start")
-
-    def urls(self, ids: Iterable[int]) -> dict[int, str]:
-        """The addresses of some numbers."""
-        wanted = sorted(set(ids))
-        return dict(self.rows("SELECT id, origin || path FROM address WHERE id IN (SELECT unnest(?))", [wanted]))
 
     def close(self) -> None:
         self.snapshot.close()

@@ -29,9 +29,6 @@ class LinkFlag(IntFlag):
     SPONSORED = 4
 
 
-UNFOLLOWED = LinkFlag.NOFOLLOW | LinkFlag.UGC | LinkFlag.SPONSORED
-
-
 class Link(NamedTuple):
     """A link to `url`, which several links of one page with equal flags share (the first stands)."""
 

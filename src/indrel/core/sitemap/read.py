@@ -12,7 +12,6 @@ from typing import Any, NamedTuple
 from xml.parsers import expat
 
 NAMESPACE = "http://www.sitemaps.org/schemas/sitemap/0.9"
-ATOM = "http://www.w3.org/2005/Atom"
 USUAL = ("/sitemap.xml", "/sitemap_index.xml", "/sitemap-index.xml", "/sitemap.txt", "/sitemap.xml.gz")
 """Where sitemaps stand that nothing announces."""
 
