@@ -56,12 +56,14 @@ class Case:
     severity: str | None = None
     options: dict[str, Any] = field(default_factory=dict)
     missing: Response | None = None
+    intent: str | None = None
+    calm_intent: str | None = None
 
 
 BASE = {
     "/robots.txt": robots("Disallow:", f"Sitemap: {HOST}/sitemap.xml"),
     "/sitemap.xml": sitemap("/"),
-    "/": html(title="Start"),
+    "/": html(f'<link rel="canonical" href="{HOST}/">', title="Start"),
 }
 
 
@@ -336,3 +338,187 @@ CASES: dict[str, Case] = dict(
         ),
     ]
 )
+
+STAGING = "https://staging.sarnfell.example"
+PROSE = "<p>The stove burns wood that walkers carry up, and water comes from the beck below the door.</p>"
+OTHER_PROSE = "<p>Members meet in March; accounts, elections and soup follow, all in the village hall at Nether.</p>"
+HUT_WANT = '[[want]]\nmatch = "/a*"\nwant = "{}"\n'
+EMPTY = html(title="Stoves", body="<p>No entries yet.</p>")
+
+
+def start(*links: str, head: str = "", more: str = "") -> str:
+    return html(head, a(*links) + more, title="Start")
+
+
+def page(body: str = PROSE, head: str = "", title: str = "Hut") -> str:
+    return html(head, body, title)
+
+
+def wanted(want: str, answer: Any, calm: Any, at: str = "/a", **more: Any) -> Case:
+    """A linked page under a stated want."""
+    return Case(site(**{"/": start(at), at: answer}), (at,), {at: calm}, intent=HUT_WANT.format(want), **more)
+
+
+LOGIN = page('<form><input type="password" name="p"></form>', title="Log in")
+FIVE = [f"/p{i}" for i in range(5)]
+CASES |= {
+    "open-unwanted": wanted("hide", TO, html(NOINDEX)),
+    "open-locked": wanted("lock", TO, Response(b"", 401)),
+    "live-dropped": wanted("drop", TO, Response(b"", 410)),
+    "host-open": Case(
+        {**BASE, STAGING + "/": html(), STAGING + "/robots.txt": robots()},
+        (STAGING + "/",),
+        {STAGING + "/": sent(html(), ("X-Robots-Tag", "noindex"))},
+        intent='[[host]]\nname = "staging.sarnfell.example"\nclosed = true\n',
+    ),
+    "junk-open": Case(
+        site(**{"/": start("/huts?sort=price"), "/huts?sort=price": page()}),
+        ("/huts?sort=price",),
+        {"/huts?sort=price": page(head=canonical("/huts"))},
+        severity="ask",
+    ),
+    "file-needs-header": wanted(
+        "hide",
+        Response(b"%PDF", media_type="application/pdf"),
+        Response(b"%PDF", media_type="application/pdf", headers=(("X-Robots-Tag", "noindex"),)),
+    ),
+    "gate-open": Case(
+        site(**{"/": start("/x"), "/x": LOGIN}), ("/x",), {"/x": page('<input type="text">' + PROSE * 6)}
+    ),
+    "empty-archive-open": Case(
+        site(**{"/": start("/tag/stoves/"), "/tag/stoves/": EMPTY}),
+        ("/tag/stoves/",),
+        {"/tag/stoves/": start("/", "/b")},
+    ),
+    "robots-tag-void": pair("", '<meta name="robots" value="noindex">', NOINDEX)[1],
+    "robots-token-obsolete": pair("", '<meta name="robots" content="noodp">', NOINDEX)[1],
+    "embed-without-noindex": pair(
+        "", '<meta name="robots" content="indexifembedded">', '<meta name="robots" content="noindex,indexifembedded">'
+    )[1],
+    "expiry-passed": wanted(
+        "show",
+        html('<meta name="robots" content="unavailable_after: 2020-01-02">'),
+        html('<meta name="robots" content="unavailable_after: 2120-01-02">'),
+    ),
+    "snippet-withheld": Case(
+        listed("/a", html('<meta name="robots" content="max-snippet:0">')),
+        ("/a",),
+        {"/a": html('<meta name="robots" content="max-snippet:20">')},
+        severity="note",
+    ),
+    "noindex-on-answer": Case(
+        site(**{"/": start("/a"), "/a": sent(html(NOINDEX), status=404)}), ("/a",), {"/a": sent(html(), status=404)}
+    ),
+    "noindex-nofollow-hub": Case(
+        {**listed("/a", TO), "/": start("/hub"), "/hub": html('<meta name="robots" content="none">', a("/a"))},
+        ("/hub",),
+        {"/": start("/hub", "/a")},
+        severity="note",
+    ),
+    "soft-missing": Case(
+        site(**{"/": start("/a"), "/a": html(title="Page not found", body="<p>Sorry.</p>")}),
+        ("/a",),
+        {"/a": html(title="Lost and found", body="<p>One glove.</p>")},
+    ),
+    "agent-differs": Case(
+        {**site(**{"/": start("/a"), "/a": TO}), "as bingbot /a": html(NOINDEX, title="Target")},
+        ("/a",),
+        {"as bingbot /a": TO},
+        options={"as_crawlers": True},
+    ),
+    "canonical-unusable": pair("", '<link rel=canonical href="">', canonical("/a"))[1],
+    "canonical-relative": pair("", '<link rel="canonical" href="/a">', canonical("/a"), severity="ask")[1],
+    "canonical-fragment": pair("", canonical("/a#top"), canonical("/a"))[1],
+    "canonical-chain": pair("", canonical("/b"), canonical("/c"), pages={"/b": html(canonical("/c")), "/c": TO})[1],
+    "canonical-loop": Case(
+        site(**{"/": start("/a"), "/a": html(canonical("/b")), "/b": html(canonical("/a"))}),
+        ("/a", "/b"),
+        {"/b": html(canonical("/b"))},
+    ),
+    "canonical-off-site": pair(
+        "", '<link rel="canonical" href="https://outfitter.example/a">', canonical("/a"), severity="ask"
+    )[1],
+    "canonical-to-closed-host": pair("", '<link rel="canonical" href="http://localhost:1313/a">', canonical("/a"))[1],
+    "canonical-host-variant": pair("", '<link rel="canonical" href="http://sarnfell.example/a">', canonical("/a"))[1],
+    "canonical-to-start": Case(
+        site(**{"/": start(*FIVE), **{p: page(f"<p>{p}</p>", canonical("/")) for p in FIVE}}),
+        tuple(FIVE),
+        {FIVE[0]: page(head=canonical(FIVE[0]))},
+    ),
+    "canonical-first-page": Case(
+        site(**{"/": start("/news/page/2/"), "/news/page/2/": html(canonical("/news/")), "/news/": TO}),
+        ("/news/page/2/",),
+        {"/news/page/2/": html(canonical("/news/page/2/"))},
+    ),
+    "canonical-unlike": Case(
+        site(**{"/": start("/a"), "/a": page(head=canonical("/b")), "/b": page(OTHER_PROSE, title="Meeting")}),
+        ("/a",),
+        {"/b": page(PROSE + PROSE, title="Other")},
+    ),
+    "canonical-wanted-folded": wanted("show", html(canonical("/b")), html(canonical("/a"))),
+    "twin-open": Case(
+        site(**{"/": start("/a", "/copy/of/a"), "/a": page(), "/copy/of/a": page()}),
+        ("/a",),
+        {"/copy/of/a": page(OTHER_PROSE)},
+    ),
+    "canonical-none": Case(
+        site(**{"/": html(canonical("/"))} | {"/a": TO, "/": html(canonical("/"), a("/a"))}),
+        ("/a",),
+        {"/a": html(canonical("/a"))},
+    ),
+    "canonical-against-alternates": pair(
+        "",
+        f'<link rel="alternate" hreflang="cy" href="{HOST}/cy">',
+        f'<link rel="alternate" hreflang="cy" href="{HOST}/b">',
+        pages={"/cy": html(canonical("/b")), "/b": TO},
+    )[1],
+    "no-path": Case(listed("/a", TO), ("/a",), {"/": start("/a")}, severity="note"),
+    "link-nofollow-inside": Case(
+        {**listed("/a", TO), "/": start("/b", more=a("/a", rel="nofollow")), "/b": html(body=a("/a"))},
+        ("/a",),
+        {"/": start("/b", "/a")},
+        severity="note",
+    ),
+    "link-mixed": Case(
+        site(**{"/": start("/b", more=a("/a", rel="ugc")), "/b": html(body=a("/a")), "/a": TO}),
+        ("/a",),
+        {"/": start("/b", "/a")},
+    ),
+    "page-nofollow": Case(
+        {**listed("/a", TO), "/": start("/a", head='<meta name="robots" content="nofollow">')},
+        ("/",),
+        {"/": start("/a")},
+        severity="note",
+    ),
+    "link-to-shut": Case(
+        site(**{"/": start("/a"), "/a": html(NOINDEX)}),
+        ("/a",),
+        {"/a": TO},
+    ),
+    "link-to-redirect": Case(site(**{"/": start("/a"), "/a": moved("/b"), "/b": TO}), ("/a",), {"/a": TO}),
+    "link-not-crawlable": Case(
+        site(**{"/": start(more="<span onclick=\"location.href='/huts/'\">Huts</span>")}),
+        ("/",),
+        {"/": start(more='<a href="/b" onclick="count()">Huts</a><a href="#">Top</a>')},
+    ),
+    "link-rel-slip": Case(
+        site(**{"/": start("/a", more=a("https://outfitter.example/", rel="no-follow")), "/a": TO}),
+        ("/",),
+        {"/": start("/a", more=a("https://outfitter.example/", rel="nofollow"))},
+    ),
+    "paid-link-followed": Case(
+        site(**{"/": start("https://shop.outfitter.example/boots")}),
+        ("/",),
+        {"/": start(more=a("https://shop.outfitter.example/boots", rel="sponsored"))},
+        intent='[links]\npartners = ["outfitter.example"]\n',
+    ),
+    "user-link-followed": Case(
+        site(**{"/": start(more=f'<div class="comments">{a("https://outfitter.example/")}</div>')}),
+        ("/",),
+        {"/": start(more=f'<div class="comments">{a("https://outfitter.example/", rel="ugc")}</div>')},
+        intent='[links]\nuser_written = [".comments"]\n',
+    ),
+    "listed-unwanted": Case(
+        listed("/a", html(NOINDEX)), ("/a",), {"/sitemap.xml": sitemap("/")}, intent=HUT_WANT.format("hide")
+    ),
+}

@@ -14,12 +14,14 @@ import pytest
 
 from indrel import pipeline
 from indrel.core.crawlers import resolve
+from indrel.core.intent import Intent, read_intent
 from indrel.core.model import Verdict
 from indrel.decide.site import Site
 from indrel.demo.server import DemoServer
 from indrel.demo.site import Response
 from indrel.demo.site import Site as Served
 from indrel.gather.parsing import ParserPool
+from indrel.sources import fetch
 from indrel.sources.options import Connect, GatherOptions
 
 HOST = "www.sarnfell.example"
@@ -56,25 +58,39 @@ AuditSite = Callable[..., tuple[Site, Verdict]]
 
 
 @pytest.fixture
-def audit_site(pool: ParserPool, tmp_path: Path) -> Iterator[AuditSite]:
-    """Serve a site, audit it in this process, give decisions and verdict."""
+def audit_site(pool: ParserPool, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[AuditSite]:
+    """Serve a site, audit it in this process, give decisions and verdict. Retries come without a pause."""
     opened: list[Site] = []
+    monkeypatch.setattr(fetch, "BACKOFF", (0.01, 0.01))
 
     def run(pages: dict[str, Any], missing: Response | None = None, **options: Any) -> tuple[Site, Verdict]:
         hosts = {p.split("/")[2] for p in pages if "://" in p} | {HOST, HOST[4:]}
+        intent = read(options.pop("intent", None), tmp_path)
         crawlers = resolve(options.pop("crawlers", ("googlebot", "bingbot", "*")))
         with DemoServer(site=served(pages, missing)) as server:
             connect = tuple(Connect(h, "127.0.0.1", server.port) for h in sorted(hosts))
-            wanted = GatherOptions(crawlers=crawlers, rate=0, connect=connect, timeout=5, **options)
+            wanted = GatherOptions(
+                crawlers=crawlers, rate=0, connect=connect, timeout=5, hosts=intent.all_hosts, user_parts=intent.user_written,
+                **options,
+            )  # fmt: skip
             path = tmp_path / f"s{len(opened)}.indrel"
             pipeline.gather(f"https://{HOST}/", wanted, path, pool=_Kept(pool))
-        site, verdict = pipeline.examine(path)
+        site, verdict = pipeline.examine(path, intent=intent)
         opened.append(site)
         return site, verdict
 
     yield run
     for site in opened:
         site.close()
+
+
+def read(text: str | None, folder: Path) -> Intent:
+    """An intent file's text as it is read from a file."""
+    if text is None:
+        return Intent()
+    file = folder / "indrel.toml"
+    file.write_text(text, "utf-8")
+    return read_intent(file)
 
 
 class _Kept(ParserPool):

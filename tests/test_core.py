@@ -153,7 +153,7 @@ def test_page_facts() -> None:
         ("", 3, True),
     ]
     assert [(c.url, c.line) for c in facts.canonicals] == [(f"{host}/d/c?a=1&b=2", 4)]
-    assert [(a.url, a.flags, a.line) for a in facts.links] == [
+    assert [(a.url, int(a.flags), a.line) for a in facts.links] == [
         (f"{host}/d/one", 3, 6), (f"{host}/d/one", 0, 6), (f"{host}/d/?q=%C3%BC", 0, 7),
     ]  # fmt: skip
     assert [(r.url, r.kind) for r in facts.resources] == [(f"{host}/d/s.css", "style"), (f"{host}/d/i.png", "image")]

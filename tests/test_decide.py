@@ -106,7 +106,7 @@ def test_scopes_hold_for_families(audit_site: AuditSite) -> None:
 )  # fmt: skip
 def test_kinds(path: str, kind: str, audit_site: AuditSite) -> None:
     site = audit_site({**BASE, "/": html(body=a(path))}, follow_links=False)[0]
-    assert site.one(f"SELECT {site.kind_sql} FROM fact WHERE path = ? AND origin = ?", [path, HOST]) == kind
+    assert site.one("SELECT kind FROM fact WHERE path = ? AND origin = ?", [path, HOST]) == kind
 
 
 @pytest.mark.parametrize(
@@ -202,7 +202,5 @@ def test_listed_addresses_are_wanted(audit_site: AuditSite) -> None:
         "/": html(canonical("/n"), a("/search?q=1", "/o")),
     }
     site = audit_site(pages)[0]
-    rows = dict(
-        site.rows(f"SELECT path, {site.want_sql} FROM (SELECT *, {site.kind_sql} AS kind FROM fact WHERE known)")
-    )
+    rows = dict(site.rows("SELECT path, want FROM fact WHERE known"))
     assert rows == {"/": "show", "/l": "show", "/n": "show", "/search?q=1": "hide", "/o": "any"}

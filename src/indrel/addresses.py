@@ -9,8 +9,11 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+from indrel.core.intent import KIND_NAMES
 from indrel.core.model import State, Want
 from indrel.core.page.tokens import nearest
+from indrel.decide.graph import link_graph
+from indrel.decide.kinds import why
 from indrel.decide.site import Site
 from indrel.errors import UsageError
 from indrel.reports import write_whole
@@ -27,6 +30,8 @@ class AddressRow:
     states: dict[str, str]
     status: int | None
     folds_into: str | None
+    clicks: int | None = None
+    kind_because: str = ""
 
     def as_json(self) -> dict[str, object]:
         return {
@@ -37,6 +42,8 @@ class AddressRow:
             "states": self.states,
             "status": self.status,
             "folds_into": self.folds_into,
+            "clicks": self.clicks,
+            "kind_because": self.kind_because,
         }
 
 
@@ -57,26 +64,32 @@ def listed(
     wants: Sequence[str] | None = None,
     kinds: Sequence[str] | None = None,
     sections: Sequence[str] | None = None,
+    unreached: bool = False,
 ) -> Iterator[AddressRow]:
     """Known addresses in order, those that meet all filters; a state counts if any crawler is in it."""
     chosen_states = set(_known_words(states, [s.value for s in State], "state"))
     chosen_wants = set(_known_words(wants, [w.value for w in Want], "want"))
-    return _rows(site, chosen_states, chosen_wants, set(kinds or ()), set(sections or ()))
+    chosen_kinds = set(_known_words(kinds, KIND_NAMES, "kind"))
+    rows = _rows(site, chosen_states, chosen_wants, chosen_kinds, set(sections or ()))
+    return (row for row in rows if row.clicks is None) if unreached else rows
 
 
 def _rows(site: Site, states: set[str], wants: set[str], kinds: set[str], sections: set[str]) -> Iterator[AddressRow]:
+    clicks = None
+    if site.start_id is not None and site.one("SELECT count(*) FROM inlink"):
+        clicks = link_graph(site).clicks(site.start_id, len(site.crawlers) - 1)
     columns = ", ".join(site.state_sql(i) for i in range(len(site.crawlers)))
     site.con.execute(
-        f"""SELECT f.origin || f.path, f.kind, f.want, f.status, coalesce(t.origin || t.path, d.origin || d.path), f.states
-        FROM (SELECT *, {site.want_sql} AS want, [{columns}] AS states
-            FROM (SELECT *, {site.kind_sql} AS kind FROM fact WHERE known)) f
+        f"""SELECT f.origin || f.path, f.kind, f.want, f.status, coalesce(t.origin || t.path, d.origin || d.path), f.states,
+            f.entry IS NOT NULL, f.id, f.kind_rule
+        FROM (SELECT *, [{columns}] AS states FROM fact WHERE known) f
         LEFT JOIN address t ON t.id = f.folds_into LEFT JOIN address d ON d.id = f.folds_to
         ORDER BY f.origin <> ?, f.origin, f.path""",
         [site.base_origin],
     )
     names = [c.token for c in site.crawlers]
     while batch := site.con.fetchmany(5_000):
-        for url, kind, want, status, into, found in batch:
+        for url, kind, want, status, into, found, stated, number, rule in batch:
             section = site.section(url)
             if (
                 (not states or states & set(found))
@@ -84,7 +97,9 @@ def _rows(site: Site, states: set[str], wants: set[str], kinds: set[str], sectio
                 and (not kinds or kind in kinds)
                 and (not sections or section in sections)
             ):
-                yield AddressRow(url, kind, section, want, False, dict(zip(names, found, strict=True)), status, into)
+                depth = int(clicks[number]) if clicks is not None and clicks[number] >= 0 else None
+                states_of = dict(zip(names, found, strict=True))
+                yield AddressRow(url, kind, section, want, stated, states_of, status, into, depth, why(rule))
 
 
 def write(file: Path, rows: Iterable[AddressRow], site: Site) -> None:
@@ -96,10 +111,13 @@ def write(file: Path, rows: Iterable[AddressRow], site: Site) -> None:
     elif file.suffix.lower() == ".csv":
         names = [c.token for c in site.crawlers]
         table = csv.writer(out, lineterminator="\r\n")
-        table.writerow(["url", "kind", "section", "want", "stated", *names, "status", "folds_into"])
+        table.writerow(
+            ["url", "kind", "section", "want", "stated", *names, "status", "folds_into", "clicks", "kind_because"]
+        )
         for row in rows:
             values = [row.url, row.kind, row.section, row.want, "yes" if row.stated else "no",
-                      *(row.states[n] for n in names), str(row.status or ""), row.folds_into or ""]  # fmt: skip
+                      *(row.states[n] for n in names), str(row.status or ""), row.folds_into or "",
+                      "" if row.clicks is None else str(row.clicks), row.kind_because]  # fmt: skip
             table.writerow([disarm(v) for v in values])
     else:
         raise UsageError(f"{file}: addresses can be written as .csv or .json")

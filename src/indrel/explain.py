@@ -6,12 +6,15 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from indrel.checks.evidence import WHERE, answers, links_to, robots_line, status_text
+from indrel.checks.evidence import WHERE, answers, canonicals, directives, links_to, robots_line, status_text
 from indrel.core.address import split
 from indrel.core.crawlers import Crawler
+from indrel.core.intent import WantEntry
 from indrel.core.model import Evidence, Finding, State, Want, listing, plural
 from indrel.core.robots import Access
 from indrel.core.robots.match import ALWAYS_ALLOWED, matching
+from indrel.decide.graph import link_graph
+from indrel.decide.kinds import why
 from indrel.decide.site import Site
 
 MOST = 20
@@ -48,11 +51,21 @@ class Explanation:
     folded_here: list[str] = field(default_factory=list)
     folded_count: int = 0
     findings: list[Finding] = field(default_factory=list)
+    kind_because: str = ""
+    entry: WantEntry | None = None
+    shadowed: list[WantEntry] = field(default_factory=list)
+    clicks: int | None = None
+    template: float = 0.0
 
     def as_json(self) -> dict[str, object]:
         return {
             "url": self.url,
-            "want": {"value": self.want, "rule": None, "because": self.want_because},
+            "want": {
+                "value": self.want,
+                "rule": self.entry.text if self.entry else None,
+                "because": self.want_because,
+                "stated": self.entry is not None,
+            },
             "states": self.states,
             "steps": {name: [s.as_json() for s in steps] for name, steps in self.steps.items()},
             "linked_from": [e.as_json() for e in self.linked_from],
@@ -61,7 +74,9 @@ class Explanation:
             "folded_here": self.folded_here,
             "findings": [f.as_json() for f in self.findings],
             "kind": self.kind,
+            "kind_because": self.kind_because,
             "section": self.section,
+            "clicks": self.clicks,
             "known": self.known,
         }
 
@@ -81,15 +96,21 @@ def explain(site: Site, url: str, findings: Sequence[Finding] = ()) -> Explanati
             states[crawler.token] = fact["states"][i]
             steps[crawler.token] += _page_steps(site, fact, crawler, states[crawler.token])
         steps[crawler.token].append(Step("state", _state_words(states[crawler.token])))
+        steps[crawler.token].append(change_step(site, url, fact, crawler, states[crawler.token]))
+    entries = site.intent.deciding(url, fact["kind"] if fact else "other")
+    entry = entries[0] if entries else None
     if fact is None or number is None:
-        return Explanation(url, False, "other", site.section(url), Want.ANY, "nothing says so", states, steps)
+        want, because = (entry.want, _stated(site, entry)) if entry else (Want.ANY, "nothing says so")
+        return Explanation(
+            url, False, "other", site.section(url), want, because, states, steps, entry=entry, shadowed=entries[1:]
+        )
     return Explanation(
         url=url,
         known=True,
         kind=fact["kind"],
         section=site.section(url),
         want=fact["want"],
-        want_because=_why_wanted(fact),
+        want_because=_stated(site, entry) if entry else _why_wanted(fact),
         states=states,
         steps=steps,
         linked_from=links_to(site, [number], most=MOST).get(number, []),
@@ -99,7 +120,36 @@ def explain(site: Site, url: str, findings: Sequence[Finding] = ()) -> Explanati
         folded_here=_folded_here(site, number),
         folded_count=int(site.one("SELECT count(*) FROM fact WHERE site AND folds_into = ?", [number])),
         findings=[f for f in findings if f.url == url or url in f.also],
+        kind_because=why(fact["kind_rule"]),
+        entry=entry,
+        shadowed=entries[1:],
+        clicks=_clicks(site, number),
+        template=_template_share(site, number),
     )
+
+
+def _stated(site: Site, entry: WantEntry) -> str:
+    """What the intent file says: the reason, and where it stands."""
+    because = f"{entry.because}; " if entry.because else ""
+    return f"{because}{site.intent.where}:{entry.line}"
+
+
+def _clicks(site: Site, number: int) -> int | None:
+    """Followed links from the start page, as the last of the crawlers goes; None where it does not come here."""
+    if site.start_id is None:
+        return None
+    found = int(link_graph(site).clicks(site.start_id, len(site.crawlers) - 1)[number])
+    return found if found >= 0 else None
+
+
+def _template_share(site: Site, number: int) -> float:
+    """The share of the pages read that link to an address."""
+    pages, linking = site.rows(
+        """SELECT (SELECT count(*) FROM fact WHERE site AND html),
+        (SELECT count(DISTINCT source) FROM link WHERE target = ?)""",
+        [number],
+    )[0]
+    return linking / pages if pages else 0.0
 
 
 def _fact(site: Site, number: int | None) -> dict[str, Any] | None:
@@ -107,12 +157,13 @@ def _fact(site: Site, number: int | None) -> dict[str, Any] | None:
         return None
     states = ", ".join(site.state_sql(i) for i in range(len(site.crawlers)))
     columns = (
-        "id, path, status, error, media_type, tail, fold_how, html, listed, named, start, followed, unfollowed, kind"
+        "id, path, status, error, media_type, tail, fold_how, html, listed, named, start, followed, unfollowed, kind, kind_rule, "
+        "matches_missing"
     )
     row = site.rows(
         f"""SELECT {columns}, (SELECT origin || path FROM address WHERE id = folds_to),
-        (SELECT origin || path FROM address WHERE id = folds_into), read, {site.want_sql}, [{states}]
-        FROM (SELECT *, {site.kind_sql} AS kind FROM fact WHERE id = ?)""",
+        (SELECT origin || path FROM address WHERE id = folds_into), read, want, [{states}]
+        FROM fact WHERE id = ?""",
         [number],
     )[0]
     return dict(zip([*columns.split(", "), "folds_to", "folds_into", "read", "want", "states"], row, strict=True))
@@ -172,6 +223,9 @@ def _page_steps(site: Site, fact: dict[str, Any], crawler: Crawler, state: str) 
     shown = answers(site, [number])[number]
     status = status_text(fact["status"], fact["error"])
     outcome = status + (f", {fact['media_type']}" if fact["media_type"] else "")
+    if fact["tail"] == State.BROKEN and (fact["status"] or 0) == 200:
+        same = "a made-up address gets the same page" if fact["matches_missing"] else "it says so itself"
+        outcome += f", but it is an error page ({same})"
     if state == State.BARRED:
         outcome += " (read by this audit; the crawler may not)"
     if fact["folds_to"] and fact["fold_how"] != "canonical":
@@ -253,6 +307,59 @@ def _state_words(state: str) -> str:
         State.OPEN: "may be fetched and listed",
     }
     return f"{state}: {words[State(state)]}"
+
+
+def change_step(site: Site, url: str, fact: dict[str, Any] | None, crawler: Crawler, state: str) -> Step:
+    """What to edit so that the state becomes another one."""
+    if state == State.BARRED:
+        return _unbar(site, url, crawler)
+    if fact is None or state == State.UNREAD:
+        return Step("change", "to know more, link it or give it with --also, and audit again")
+    number = fact["id"]
+    if state == State.HIDDEN:
+        told = [e for mask, e in directives(site, [number]).get(number, ()) if mask >> site.crawlers.index(crawler) & 1]
+        places = listing([_place(e) for e in told])
+        return Step(
+            "change", f"to show it, edit {places}: take the noindex (or the date that has passed) out", tuple(told)
+        )
+    if state == State.FOLDED:
+        if fact["fold_how"] == "canonical":
+            told = canonicals(site, [number]).get(number, [])
+            return Step("change", f"to let it stand for itself, edit {_place(told[0])}: name {url} there", tuple(told))
+        shown = answers(site, [number])[number]
+        where = _place(shown[0]) if fact["fold_how"] == "refresh" else "the server's configuration"
+        return Step("change", f"to let it stand for itself, edit {where}: take the {fact['fold_how']} out", shown)
+    if state == State.BROKEN and fact["status"] is not None and fact["status"] < 300:
+        return Step("change", "to mend it, answer 404 or 410 if there is nothing, or put the page's content back")
+    words = {
+        State.LOCKED: "to open it, edit the server's configuration: answer without asking for credentials",
+        State.GONE: "to bring it back, put the page there again; if it moved, redirect (301) to its new address",
+        State.BROKEN: "to mend it, look into the server's error log for this address",
+        State.OPEN: 'to hide it, add `<meta name="robots" content="noindex">` to its head'
+        + " (do not bar it: then the noindex is never read)",
+    }
+    if state == State.OPEN and not fact["html"]:
+        return Step("change", "to hide it, edit the server's configuration: send `X-Robots-Tag: noindex` with it")
+    return Step("change", words[State(state)])
+
+
+def _unbar(site: Site, url: str, crawler: Crawler) -> Step:
+    _, rule, rules = site.rule_for(url, crawler)
+    host = site.robots.get(split(url).origin)
+    if host is None or rule is None or rules is None:
+        return Step(
+            "change", "to open it, make robots.txt of its host answer 200 with rules, or 404 if there are to be none"
+        )
+    line = robots_line(host, rule.line, rule.text)
+    path = split(url).path
+    beside = f", or add `Allow: {path}` to the group for {rules.group}" if len(path) > len(rule.path) else ""
+    return Step("change", f"to open it, edit {_place(line)}: narrow `{rule.text}` or take it out{beside}", (line,))
+
+
+def _place(evidence: Evidence) -> str:
+    if evidence.kind == "header":
+        return f"the server's configuration for {evidence.where}"
+    return f"{evidence.where}:{evidence.line}" if evidence.line else evidence.where
 
 
 def _listed_in(site: Site, number: int) -> list[Evidence]:

@@ -8,9 +8,10 @@ from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
-from indrel.checks import judge
+from indrel.checks import checks, judge
 from indrel.core import crawlers
 from indrel.core.address import normalise, origin_of, site_key, split
+from indrel.core.intent import DEFAULT_NAME, Intent, parse_intent, read_intent
 from indrel.core.model import Verdict
 from indrel.decide.site import Site
 from indrel.errors import AuditCutShort, IndrelError, InputError, Interrupted, SnapshotError, UsageError
@@ -21,6 +22,7 @@ from indrel.sources.options import GatherOptions
 
 RUNS = "indrel-runs"
 SUFFIX = ".indrel"
+_CREDENTIAL = re.compile("auth|cookie|token|key|session|secret", re.IGNORECASE)
 
 
 @dataclass(frozen=True)
@@ -103,6 +105,8 @@ def _begin(path: Path, kind: str, location: str, options: GatherOptions, base: s
         follow_links=options.follow_links,
         read_barred=options.read_barred,
         as_crawlers=options.as_crawlers,
+        user_parts=list(options.user_parts),
+        with_credentials=any(_CREDENTIAL.search(name) for name, _ in options.headers),
     )
     return writer
 
@@ -175,16 +179,32 @@ def _gather_folder(folder: Path, options: GatherOptions, snapshot: Path | None, 
     return Gathered(path, cut)
 
 
-def examine(path: Path, names: Iterable[str] | None = None) -> tuple[Site, Verdict]:
-    """Decide and check a snapshot, for the crawlers named or those it was gathered for."""
-    site = open_site(path, names)
+def load_intent(file: Path | None) -> Intent:
+    """The intent file named, or `indrel.toml` in the working folder if it is there; else an empty one."""
+    path = file or Path(DEFAULT_NAME)
+    return read_intent(path, checks()) if file or path.is_file() else Intent()
+
+
+def keep_intent(snapshot: Path, intent: Intent) -> None:
+    """Keep an intent with the snapshot that was gathered under it, for questions asked later without one."""
+    if intent.where:
+        with SnapshotWriter(snapshot, resume=True) as writer:
+            writer.set_meta(intent={"where": intent.where, "text": intent.text})
+
+
+def examine(path: Path, names: Iterable[str] | None = None, intent: Intent | None = None) -> tuple[Site, Verdict]:
+    """Decide and check a snapshot, for the crawlers named, those of the intent, or those it was gathered for."""
+    site = open_site(path, names, intent)
     return site, judge(site)
 
 
-def open_site(path: Path, names: Iterable[str] | None = None) -> Site:
+def open_site(path: Path, names: Iterable[str] | None = None, intent: Intent | None = None) -> Site:
     snapshot = Snapshot(path)
-    chosen = crawlers.resolve(names if names else snapshot.meta.get("crawlers") or crawlers.DEFAULT)
-    return Site(snapshot, chosen)
+    kept = snapshot.meta.get("intent")
+    if kept and (intent is None or not intent.where):
+        intent = parse_intent(kept["text"], kept["where"])
+    wanted = names or (intent.crawlers if intent else ()) or snapshot.meta.get("crawlers") or crawlers.DEFAULT
+    return Site(snapshot, crawlers.resolve(wanted), intent=intent)
 
 
 def page_address(text: str, site: Site) -> str:

@@ -290,7 +290,7 @@ def _states(before: Site, after: Site, ids: object, index: int) -> list[tuple[st
         site.con.register("changed", pa.table({"id": pa.array(ids, pa.int32())}))
         found.append(
             site.rows(
-                f"SELECT f.origin || f.path, f.start OR f.listed OR f.named, {site.state_sql(index)} FROM fact f "
+                f"SELECT f.origin || f.path, f.want = 'show', {site.state_sql(index)} FROM fact f "
                 "JOIN changed ON changed.id = f.id ORDER BY f.id"
             )
         )

@@ -2,25 +2,48 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
-from contextlib import contextmanager
+from collections.abc import Iterable, Sequence
 from http import HTTPStatus
+from typing import Any
 
 import pyarrow as pa
 
 from indrel.core.model import Evidence
+from indrel.core.page.facts import UNFOLLOWED
 from indrel.core.robots import Access
 from indrel.decide.site import HostRobots, Site
 
 
-@contextmanager
-def picked(site: Site, ids: Iterable[int]) -> Iterator[None]:
-    """While open, the table `picked` holds the numbers given."""
-    site.con.register("picked", pa.table({"id": pa.array(sorted(set(ids)), pa.int32())}))
+def about(site: Site, ids: Iterable[int], sql: str, parameters: Sequence[Any] | None = None) -> list[tuple[Any, ...]]:
+    """The rows of a query over some addresses, whose numbers it finds in the table `picked`; none are no query."""
+    numbers = sorted(set(ids))
+    if not numbers:
+        return []
+    site.con.register("picked", pa.table({"id": pa.array(numbers, pa.int32())}))
     try:
-        yield
+        return site.rows(sql, parameters)
     finally:
         site.con.unregister("picked")
+
+
+UNWANTED = "want IN ('hide', 'lock', 'drop')"
+LISTED_ROW = "NOT (entry IS NOT NULL AND want IN ('show', 'hide', 'lock', 'drop'))"
+"""Whether a listed page's own row is left to the sitemap's: its want is implied by being listed."""
+
+PAGE_ROW = "(entry IS NOT NULL OR NOT listed)"
+"""Whether a wanted page's row speaks, rather than the sitemap's."""
+
+LISTED_OTHER = "NOT (entry IS NOT NULL AND want IN ('hide', 'lock', 'drop'))"
+"""Whether other rows of listed pages speak, rather than that the page is unwanted there."""
+
+
+def who_is(start: bool, named: bool, entry: int | None) -> str:
+    """What makes a page wanted, in words."""
+    if entry is not None:
+        return "a page that is to be shown"
+    if start:
+        return "the start page"
+    return "a page that others name as canonical" if named else "a page that a sitemap puts forward"
 
 
 WHERE = "coalesce(n.file, a.origin || a.path)"
@@ -31,15 +54,16 @@ def directives(site: Site, ids: Iterable[int], token: str = "noindex") -> dict[i
     """Per address the tags and headers in effect that say a token, each with the crawlers it holds for."""
     condition = f"(noindex OR {site.expired_sql})" if token == "noindex" else "nofollow"
     found: dict[int, list[tuple[int, Evidence]]] = {}
-    with picked(site, ids):
-        for address, origin, mask, line, text, where in site.rows(
-            f"""SELECT d.address, d.origin, s.mask, d.line, d.text, {WHERE} FROM directive d
-            JOIN picked ON picked.id = d.address JOIN scope s ON s.name = d.scope
-            JOIN address a ON a.id = d.address JOIN answer n ON n.address = d.address
-            WHERE d.void IS NULL AND {condition} ORDER BY d.address, d.origin, d.line, d.text"""
-        ):
-            kind = "header" if origin else "tag"
-            found.setdefault(address, []).append((mask, Evidence(kind, where, line, text)))
+    for address, origin, mask, line, text, where in about(
+        site,
+        ids,
+        f"""SELECT d.address, d.origin, s.mask, d.line, d.text, {WHERE} FROM directive d
+        JOIN picked ON picked.id = d.address JOIN scope s ON s.name = d.scope
+        JOIN address a ON a.id = d.address JOIN answer n ON n.address = d.address
+        WHERE d.void IS NULL AND {condition} ORDER BY d.address, d.origin, d.line, d.text""",
+    ):
+        kind = "header" if origin else "tag"
+        found.setdefault(address, []).append((mask, Evidence(kind, where, line, text)))
     return found
 
 
@@ -54,14 +78,15 @@ def said(site: Site, ids: Iterable[int], mask: int, token: str = "noindex") -> d
 def listings(site: Site, ids: Iterable[int]) -> dict[int, tuple[str, Evidence]]:
     """Per address its first sitemap entry: the address as written, and where it stands."""
     found: dict[int, tuple[str, Evidence]] = {}
-    with picked(site, ids):
-        for address, loc, line, url, kind in site.rows(
-            """SELECT e.address, e.loc, e.line, m.url, m.kind FROM entry e JOIN picked ON picked.id = e.address
-            JOIN sitemap m ON m.id = e.sitemap
-            QUALIFY row_number() OVER (PARTITION BY e.address ORDER BY e.sitemap, e.line, e.col) = 1"""
-        ):
-            text = loc if kind == "text" else f"<loc>{loc}</loc>"
-            found[address] = (loc, Evidence("sitemap", url, line, text))
+    for address, loc, line, url, kind in about(
+        site,
+        ids,
+        """SELECT e.address, e.loc, e.line, m.url, m.kind FROM entry e JOIN picked ON picked.id = e.address
+        JOIN sitemap m ON m.id = e.sitemap
+        QUALIFY row_number() OVER (PARTITION BY e.address ORDER BY e.sitemap, e.line, e.col) = 1""",
+    ):
+        text = loc if kind == "text" else f"<loc>{loc}</loc>"
+        found[address] = (loc, Evidence("sitemap", url, line, text))
     return found
 
 
@@ -77,33 +102,35 @@ def status_text(status: int | None, error: str | None) -> str:
 def answers(site: Site, ids: Iterable[int]) -> dict[int, tuple[Evidence, ...]]:
     """Per address its status, and the `Location` it redirects to."""
     found: dict[int, tuple[Evidence, ...]] = {}
-    with picked(site, ids):
-        for address, url, status, error, location, refresh_line, refresh_text, where in site.rows(
-            f"""SELECT n.address, a.origin || a.path, n.status, n.error, n.location, p.refresh_line,
-                CASE WHEN p.refresh IS NOT NULL THEN p.refresh_text END, {WHERE}
-            FROM answer n JOIN picked ON picked.id = n.address JOIN address a ON a.id = n.address
-            LEFT JOIN page p ON p.address = n.address"""
-        ):
-            shown = [Evidence("status", url, None, status_text(status, error))]
-            if location is not None:
-                shown.append(Evidence("header", url, None, f"Location: {location}"))
-            elif refresh_text is not None:
-                shown.insert(0, Evidence("tag", where, refresh_line, refresh_text))
-            found[address] = tuple(shown)
+    for address, url, status, error, location, refresh_line, refresh_text, where in about(
+        site,
+        ids,
+        f"""SELECT n.address, a.origin || a.path, n.status, n.error, n.location, p.refresh_line,
+            CASE WHEN p.refresh IS NOT NULL THEN p.refresh_text END, {WHERE}
+        FROM answer n JOIN picked ON picked.id = n.address JOIN address a ON a.id = n.address
+        LEFT JOIN page p ON p.address = n.address""",
+    ):
+        shown = [Evidence("status", url, None, status_text(status, error))]
+        if location is not None:
+            shown.append(Evidence("header", url, None, f"Location: {location}"))
+        elif refresh_text is not None:
+            shown.insert(0, Evidence("tag", where, refresh_line, refresh_text))
+        found[address] = tuple(shown)
     return found
 
 
 def canonicals(site: Site, ids: Iterable[int]) -> dict[int, list[Evidence]]:
     """Per address the canonicals it names that can be used, in the order of the page, header last."""
     found: dict[int, list[Evidence]] = {}
-    with picked(site, ids):
-        for address, origin, line, text, where in site.rows(
-            f"""SELECT c.address, c.origin, c.line, c.text, {WHERE} FROM canonical c
-            JOIN picked ON picked.id = c.address JOIN address a ON a.id = c.address
-            JOIN answer n ON n.address = c.address
-            WHERE c.fault IS NULL AND NOT c.in_body ORDER BY c.address, c.origin, c.line, c.text"""
-        ):
-            found.setdefault(address, []).append(Evidence("header" if origin else "canonical", where, line, text))
+    for address, origin, line, text, where in about(
+        site,
+        ids,
+        f"""SELECT c.address, c.origin, c.line, c.text, {WHERE} FROM canonical c
+        JOIN picked ON picked.id = c.address JOIN address a ON a.id = c.address
+        JOIN answer n ON n.address = c.address
+        WHERE c.fault IS NULL AND NOT c.in_body ORDER BY c.address, c.origin, c.line, c.text""",
+    ):
+        found.setdefault(address, []).append(Evidence("header" if origin else "canonical", where, line, text))
     return found
 
 
@@ -112,17 +139,23 @@ def links_to(
 ) -> dict[int, list[Evidence]]:
     """Per address some links to it, those of the first pages."""
     found: dict[int, list[Evidence]] = {}
-    condition = {None: "true", True: "flags > 0", False: "flags = 0"}[unfollowed]
-    with picked(site, ids):
-        for target, line, text, where in site.rows(
-            f"""WITH chosen AS (
-                SELECT target, source, line, text FROM link JOIN picked ON picked.id = link.target WHERE {condition}
-                QUALIFY row_number() OVER (PARTITION BY target ORDER BY source, line) <= {most})
-            SELECT s.target, s.line, s.text, {WHERE} FROM chosen s JOIN address a ON a.id = s.source
-            JOIN answer n ON n.address = s.source ORDER BY s.target, s.source, s.line"""
-        ):
-            found.setdefault(target, []).append(Evidence("link", where, line, text))
+    condition = {None: "true", True: f"flags & {UNFOLLOWED} > 0", False: f"flags & {UNFOLLOWED} = 0"}[unfollowed]
+    for target, line, text, where in about(
+        site,
+        ids,
+        f"""WITH chosen AS (
+            SELECT target, source, line, text FROM link JOIN picked ON picked.id = link.target WHERE {condition}
+            QUALIFY row_number() OVER (PARTITION BY target ORDER BY source, line) <= {most})
+        SELECT s.target, s.line, s.text, {WHERE} FROM chosen s JOIN address a ON a.id = s.source
+        JOIN answer n ON n.address = s.source ORDER BY s.target, s.source, s.line""",
+    ):
+        found.setdefault(target, []).append(Evidence("link", where, line, text))
     return found
+
+
+def first_link(site: Site, ids: Iterable[int]) -> dict[int, tuple[Evidence, ...]]:
+    """Per address the first link to it, if any."""
+    return {number: tuple(found[:1]) for number, found in links_to(site, ids, most=1).items()}
 
 
 def robots_line(host: HostRobots, line: int | None, text: str) -> Evidence:
@@ -141,3 +174,9 @@ def rules(site: Site, url: str, mask: int) -> tuple[Evidence, ...]:
             elif host and host.access is Access.ALL_BARRED:
                 found[Evidence("status", host.url, None, status_text(host.status, host.error))] = None
     return tuple(found)
+
+
+def stated(site: Site, entry: int | None) -> tuple[Evidence, ...]:
+    """The entry of the intent file that states a want; none where it is implied."""
+    found = site.entry(entry)
+    return (Evidence("intent", site.intent.where, found.line, found.text),) if found else ()

@@ -5,17 +5,22 @@ from __future__ import annotations
 import logging
 from collections.abc import Iterable
 from dataclasses import replace
+from datetime import UTC, date, datetime
 
 from indrel.checks.catalogue import Check, Hit, Need, checks
-from indrel.core.model import Cause, CheckClass, Finding, Severity, Skipped, Verdict
+from indrel.core.model import Accepted, Cause, CheckClass, Finding, Severity, Skipped, Verdict
 from indrel.decide.site import Site
 
 _CLASS_ORDER = list(CheckClass)
+MANY = 5
+FEW = 3
+"""Pages of a section that differ from a cause's, and are named."""
+
 log = logging.getLogger("indrel")
 
 
-def judge(site: Site, only: Iterable[str] | None = None) -> Verdict:
-    """Run the checks (all, or those named) and gather what they find.
+def judge(site: Site, only: Iterable[str] | None = None, today: date | None = None) -> Verdict:
+    """Run the checks (all, or those named) and gather what they find; `today` is the day for accepted findings.
 
     A check that crashes is reported in `crashed`; what it found before is dropped, for it cannot
     be told whether it was right.
@@ -36,7 +41,9 @@ def judge(site: Site, only: Iterable[str] | None = None) -> Verdict:
         except Exception as error:
             log.debug("check %s crashed", one.id, exc_info=True)
             crashed.append(Skipped(one.id, f"{type(error).__name__}: {error}"[:300]))
+    findings = accept(site, findings, today or datetime.now(UTC).date())
     findings, causes = gather_causes(findings)
+    causes = with_shares(site, causes)
     meta = site.meta
     source = {**meta["source"], "started": meta.get("started"), "finished": meta.get("finished")}
     return Verdict(
@@ -53,6 +60,18 @@ def judge(site: Site, only: Iterable[str] | None = None) -> Verdict:
     )
 
 
+def accept(site: Site, findings: list[Finding], today: date) -> list[Finding]:
+    """Mark the findings that the intent file accepts."""
+    if not site.intent.accepted:
+        return findings
+    marked = []
+    for finding in findings:
+        found = next((a for a in site.intent.accepted if a.holds(finding.check, finding.url, today)), None)
+        until = found.until.isoformat() if found and found.until else None
+        marked.append(replace(finding, accepted=Accepted(found.because, until)) if found else finding)
+    return marked
+
+
 def why_skipped(one: Check, site: Site) -> str | None:
     """Why a check has to be left out: a fact that it needs was not gathered."""
     host = site.robots.get(site.base_origin)
@@ -63,6 +82,12 @@ def why_skipped(one: Check, site: Site) -> str | None:
         Need.LINKS: None if site.meta.get("follow_links", True) else "links were not followed",
         Need.PAGES: None if not site.is_lone_file else "no addresses are known (give --from SNAPSHOT)",
         Need.AS_CRAWLERS: None if site.meta.get("as_crawlers") else "crawlers' own names were not used (--as-crawlers)",
+        Need.BARE: "credentials were sent (--header)" if site.meta.get("with_credentials") else None,
+        Need.PARTNERS: None if site.intent.partners else "the intent file declares no partners ([links] partners)",
+        Need.USER_PARTS: None if site.intent.user_written and list(site.intent.user_written) == site.meta.get("user_parts")
+        else "the intent file declares no user-written parts ([links] user_written)" if not site.intent.user_written
+        else "user-written parts were not declared when the pages were read",
+        Need.INTENT: None if site.intent.where else "no intent file was given (--intent)",
         Need.READ_BARRED: None if not site.is_live or site.meta.get("read_barred") else
         "barred pages were not read (--read-barred)",
     }  # fmt: skip
@@ -86,17 +111,47 @@ def _finding(one: Check, hit: Hit, site: Site) -> Finding:
     )
 
 
+def with_shares(site: Site, causes: list[Cause]) -> list[Cause]:
+    """Causes of many pages with their share of the section's pages, and the few that differ."""
+    wide = [c for c in causes if c.count >= MANY]
+    if not wide:
+        return causes
+    pages: dict[str, set[str]] = {}
+    sections = {c.section for c in wide}
+    for (url,) in site.rows("SELECT origin || path FROM fact WHERE site AND html AND tail IN ('', 'folded', 'broken')"):
+        section = site.section(url)
+        if section in sections:
+            pages.setdefault(section, set()).add(url)
+    found = []
+    for cause in causes:
+        told = {f.url for f in cause.findings}
+        here = pages.get(cause.section, set())
+        if cause.count >= MANY and len(told & here) == len(told):
+            others = sorted(here - told)
+            few = tuple(others[:FEW]) if len(others) <= max(FEW, len(here) // 10) else ()
+            cause = replace(cause, share=len(told) / len(here), others=few)
+        found.append(cause)
+    return found
+
+
 def gather_causes(findings: list[Finding]) -> tuple[list[Finding], list[Cause]]:
     """Group findings by check, section and the text of their first evidence; the worst and largest first."""
-    groups: dict[tuple[str, str, str], list[Finding]] = {}
+    groups: dict[tuple[str, str, str, bool], list[Finding]] = {}
     for finding in findings:
         text = finding.evidence[0].text if finding.evidence else ""
-        groups.setdefault((finding.check, finding.section, text), []).append(finding)
+        groups.setdefault((finding.check, finding.section, text, finding.accepted is not None), []).append(finding)
 
-    def order(item: tuple[tuple[str, str, str], list[Finding]]) -> tuple[object, ...]:
+    def order(item: tuple[tuple[str, str, str, bool], list[Finding]]) -> tuple[object, ...]:
         key, members = item
         severity = max(f.severity.value for f in members)
-        return (-severity, _CLASS_ORDER.index(members[0].cls), -len(members), members[0].section.startswith("//"), key)
+        return (
+            key[3],
+            -severity,
+            _CLASS_ORDER.index(members[0].cls),
+            -len(members),
+            members[0].section.startswith("//"),
+            key,
+        )
 
     causes: list[Cause] = []
     marked: list[Finding] = []

@@ -20,6 +20,7 @@ def audit(
     source: Annotated[
         str, typer.Argument(metavar="SOURCE", help="An address, a folder of built files, or a snapshot.")
     ],
+    intent: opt.IntentOption = None,
     crawler: opt.CrawlerOption = None,
     snapshot: opt.SnapshotOption = None,
     output: opt.OutputOption = None,
@@ -49,17 +50,20 @@ def audit(
     progress = ProgressLine(quiet)
     cut: IndrelError | None = None
     path = Path(source)
+    wants = pipeline.load_intent(intent)
     if pipeline.source_kind(source) != "snapshot":
         wanted = opt.gather_options(
             crawler=crawler, limit=limit, rate=rate, parallel=parallel, timeout=timeout, connect=connect, header=header,
             also=also, follow_links=follow_links, read_barred=read_barred, base=base, as_crawlers=as_crawlers, progress=progress,
+            intent=wants,
         )  # fmt: skip
         try:
             gathered = pipeline.gather(source, wanted, snapshot, resume)
         finally:
             progress.clear()
         path, cut = gathered.snapshot, gathered.cut_short
-    site, verdict = pipeline.examine(path, crawler)
+        pipeline.keep_intent(path, wants)
+    site, verdict = pipeline.examine(path, crawler, wants)
     finish(site, verdict, output=output, json=json, fail_on=fail_on, verbose=verbose, quiet=quiet, cut=cut)
 
 
@@ -76,6 +80,7 @@ def finish(
 ) -> None:
     """Print and write the verdict, then exit as the contract says."""
     from indrel import reports
+    from indrel.decide.flow import link_flow
     from indrel.decide.matrix import site_matrix
     from indrel.reports import json_doc
 
@@ -83,7 +88,7 @@ def finish(
     if json:
         out_console().file.write(json_doc.render(verdict, site).decode())
     else:
-        terminal().verdict(verdict, site.base_origin, verbose, site_matrix(site))
+        terminal().verdict(verdict, site.base_origin, verbose, site_matrix(site), link_flow(site))
     for file in output or []:
         say(f"written: {file}", quiet)
     say(f"facts kept in {site.snapshot.path}; try: indrel explain {_worst_path(verdict, site)}", quiet)

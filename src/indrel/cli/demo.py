@@ -12,11 +12,13 @@ from indrel.cli.audit import finish
 from indrel.cli.talk import ProgressLine, say
 
 FOLDER = Path("indrel-demo")
+INTENT = FOLDER / "indrel.toml"
 
 
 def demo(
     serve: Annotated[bool, typer.Option("--serve", help="Leave the site running to try commands on.")] = False,
     port: Annotated[int, typer.Option("--port", min=0, max=65_535, help="Port to serve on; 0: any free one.")] = 0,
+    intent: opt.IntentOption = None,
     crawler: opt.CrawlerOption = None,
     snapshot: opt.SnapshotOption = None,
     output: opt.OutputOption = None,
@@ -28,37 +30,42 @@ def demo(
     """Audit the built-in demonstration site, served on this machine, and write all reports to a folder."""
     from indrel import pipeline
     from indrel.demo.server import DemoServer
-    from indrel.demo.site import MORE_HOSTS, START
+    from indrel.demo.site import START, intent_text
     from indrel.gather.parsing import ParserPool
     from indrel.reports import WRITERS, check_endings
 
     opt.fail_word(fail_on)
     check_endings(output or [])
+    if intent is None:
+        intent = INTENT
+        FOLDER.mkdir(exist_ok=True)
+        intent.write_text(intent_text(), "utf-8")
+    wants = pipeline.load_intent(intent)
     pool = None if serve else ParserPool()  # before the server's threads begin
     with DemoServer(port) as server:
         if serve:
-            _serve(server.connect, START, MORE_HOSTS)
+            _serve(server.connect, START, intent)
             server.wait()
             return
         progress = ProgressLine(quiet)
         wanted = opt.gather_options(
             crawler=crawler, limit=None, rate=0, parallel=8, timeout=20, connect=server.connect, header=None, also=None,
-            follow_links=True, read_barred=True, base=None, progress=progress, hosts=MORE_HOSTS,
+            follow_links=True, read_barred=True, base=None, as_crawlers=True, progress=progress, intent=wants,
         )  # fmt: skip
         gathered = pipeline.gather(START, wanted, snapshot, pool=pool)
         progress.clear()
-    site, verdict = pipeline.examine(gathered.snapshot, crawler)
+    pipeline.keep_intent(gathered.snapshot, wants)
+    site, verdict = pipeline.examine(gathered.snapshot, crawler, wants)
     if output is None and not json:
-        FOLDER.mkdir(exist_ok=True)
         output = [FOLDER / f"report{ending}" for ending in WRITERS]
     finish(
         site, verdict, output=output, json=json, fail_on=fail_on, verbose=verbose, quiet=quiet, cut=gathered.cut_short
     )
 
 
-def _serve(connect: list[str], start: str, hosts: tuple[str, ...]) -> None:
+def _serve(connect: list[str], start: str, intent: Path) -> None:
     say(f"Serving {start} and its other hosts on 127.0.0.1 until Ctrl-C. Paste into another terminal:")
     options = " ".join(f"--connect {one}" for one in connect)
-    print(f"  indrel audit {start} --rate 0 {options}")
+    print(f"  indrel audit {start} --rate 0 --intent {intent} {options}")
     print("  indrel list --state barred")
     print("  indrel explain /tag/winter/")

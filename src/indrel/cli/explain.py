@@ -19,6 +19,7 @@ if TYPE_CHECKING:
 def explain_address(
     url: Annotated[str, typer.Argument(metavar="URL", help="An address, or a path on the snapshot's site.")],
     snapshot: opt.FromOption = None,
+    intent: opt.IntentOption = None,
     crawler: opt.CrawlerOption = None,
     json: opt.JsonOption = False,
     quiet: opt.QuietOption = False,
@@ -28,7 +29,7 @@ def explain_address(
     from indrel.checks import judge
     from indrel.explain import explain
 
-    with opened(snapshot, crawler, quiet) as site:
+    with opened(snapshot, crawler, quiet, intent) as site:
         address = pipeline.page_address(url, site)
         found = explain(site, address, judge(site).findings)
         if json:
@@ -46,12 +47,17 @@ def _show(term: Terminal, found: Explanation, origin: str) -> None:
     else:
         said = ", ".join(f"{state} for {crawler}" for crawler, state in found.states.items())
     term.line(f"{found.url}: {said}.", "bold")
-    term.line(f"wanted: {found.want} ({found.want_because}); kind {found.kind}, section {found.section}")
+    term.line(f"wanted: {found.want} ({found.want_because})")
+    if found.shadowed:
+        term.line("overruled: " + "; ".join(f"line {e.line}: {e.text}" for e in found.shadowed), "dim", hang=11)
+    because = f" ({found.kind_because})" if found.kind_because else ""
+    term.line(f"kind: {found.kind}{because}; section {found.section}")
     for names, steps in _alike(found):
         term.console.print()
         term.line(", ".join(names), "bold")
         for number, step in enumerate(steps, 1):
-            style = STATE_STYLES.get(steps[-1].outcome.partition(":")[0], "") if step.step == "state" else ""
+            style = STATE_STYLES.get(step.outcome.partition(":")[0], "") if step.step == "state" else ""
+            style = "green" if step.step == "change" else style
             term.line(f"{number}. {step.step:<12}{step.outcome}", style, indent=2, hang=15)
             for evidence in step.evidence:
                 term.evidence(evidence, origin, indent=17, whole=True)
@@ -74,6 +80,9 @@ def _alike(found: Explanation) -> list[tuple[list[str], list]]:  # type: ignore[
 
 
 def _relations(term: Terminal, found: Explanation, origin: str) -> None:
+    from indrel.checks.topics.directives import MANY
+    from indrel.checks.topics.links import A_SHARE
+    from indrel.core.model import plural
     from indrel.reports.terminal import short
 
     term.console.print()
@@ -83,6 +92,18 @@ def _relations(term: Terminal, found: Explanation, origin: str) -> None:
         if followed + unfollowed
         else "linked: by no page read"
     )
+    if found.known:
+        depth = (
+            "not reached by followed links"
+            if found.clicks is None
+            else f"{plural(found.clicks, 'click')} from the start page"
+        )
+        links += f"; {depth}"
+        links += (
+            f"; a template's link, on {found.template:.0%} of the pages read"
+            if found.template > A_SHARE and followed + unfollowed > MANY
+            else ""
+        )
     term.line(links)
     for evidence in found.linked_from[:5]:
         term.evidence(evidence, origin, indent=2, whole=True)

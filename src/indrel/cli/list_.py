@@ -22,6 +22,10 @@ def list_addresses(
     section: Annotated[
         list[str] | None, typer.Option("--section", metavar="SECTION", help="Only this section.")
     ] = None,
+    unreached: Annotated[
+        bool, typer.Option("--unreached", help="Only what followed links from the start page do not lead to.")
+    ] = False,
+    intent: opt.IntentOption = None,
     crawler: opt.CrawlerOption = None,
     json: opt.JsonOption = False,
     output: opt.OutputOption = None,
@@ -31,8 +35,8 @@ def list_addresses(
     from indrel.addresses import listed, write
     from indrel.reports.terminal import STATE_STYLES, short, states_shown, table
 
-    with opened(snapshot, crawler, quiet) as site:
-        rows = listed(site, states=state, wants=want, kinds=kind, sections=section)
+    with opened(snapshot, crawler, quiet, intent) as site:
+        rows = listed(site, states=state, wants=want, kinds=kind, sections=section, unreached=unreached)
         if output:
             for file in output:
                 write(file, rows, site)
@@ -50,10 +54,15 @@ def list_addresses(
             want_shown = row.want if row.stated or row.want == "any" else f"({row.want})"
             cells.append([
                 short(row.url, origin), row.kind, row.section, want_shown, shown,
-                str(row.status or ""), short(row.folds_into or "", origin),
+                str(row.status or ""), "" if row.clicks is None else str(row.clicks), short(row.folds_into or "", origin),
             ])  # fmt: skip
             count += 1
         if cells:
             styles = {str(s): style for s, style in STATE_STYLES.items()}
-            table(terminal(), ["address", "kind", "section", "want", "state", "status", "folds into"], cells, styles)
+            table(
+                terminal(),
+                ["address", "kind", "section", "want", "state", "status", "clicks", "folds into"],
+                cells,
+                styles,
+            )
         say(f"{count:,} addresses; wants in brackets are implied" if count else "no address is like that", quiet)

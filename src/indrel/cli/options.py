@@ -10,6 +10,7 @@ import typer
 from indrel.errors import InputError, UsageError
 
 if TYPE_CHECKING:
+    from indrel.core.intent import Intent
     from indrel.sources.options import Connect, GatherOptions, Progress
 
 SnapshotArgument = Annotated[
@@ -22,6 +23,12 @@ FromOption = Annotated[
 CrawlerOption = Annotated[
     list[str] | None,
     typer.Option("--crawler", metavar="NAME", help="A crawler's token, or search, ads, ai ...; may be repeated."),
+]
+IntentOption = Annotated[
+    Path | None,
+    typer.Option(
+        "--intent", metavar="FILE", help="What the owner wants; indrel.toml here if left out.", show_default=False
+    ),
 ]
 SnapshotOption = Annotated[Path | None, typer.Option("--snapshot", metavar="FILE", help="Where to keep the facts.")]
 OutputOption = Annotated[
@@ -57,7 +64,7 @@ ReadBarredOption = Annotated[
     bool, typer.Option("--read-barred", help="Read barred pages too (only for sites that you answer for).")
 ]
 AsCrawlersOption = Annotated[
-    bool, typer.Option("--as-crawlers", help="Ask for robots.txt again under each crawler's name and compare.")
+    bool, typer.Option("--as-crawlers", help="Ask again under each crawler's name and compare.")
 ]
 BaseOption = Annotated[
     str | None, typer.Option("--base", metavar="ADDRESS", help="Where a folder will stand.", show_default=False)
@@ -134,6 +141,7 @@ def gather_options(
     base: str | None,
     as_crawlers: bool = False,
     progress: Progress,
+    intent: Intent,
     hosts: tuple[str, ...] = (),
 ) -> GatherOptions:
     """Options of the command line as the sources take them."""
@@ -141,7 +149,7 @@ def gather_options(
     from indrel.sources.options import GatherOptions
 
     return GatherOptions(
-        crawlers=crawlers.resolve(crawler or crawlers.DEFAULT),
+        crawlers=crawlers.resolve(crawler or intent.crawlers or crawlers.DEFAULT),
         rate=rate,
         parallel=parallel,
         timeout=timeout,
@@ -153,6 +161,7 @@ def gather_options(
         read_barred=read_barred,
         base=base,
         as_crawlers=as_crawlers,
-        hosts=hosts,
+        hosts=tuple(dict.fromkeys([*hosts, *intent.all_hosts])),
+        user_parts=intent.user_written,
         progress=progress,
     )

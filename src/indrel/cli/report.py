@@ -17,6 +17,7 @@ def report(
         list[Path], typer.Option("-o", "--output", metavar="FILE", help="Write a report (.json .csv); may be repeated.")
     ],
     snapshot: opt.SnapshotArgument = None,
+    intent: opt.IntentOption = None,
     crawler: opt.CrawlerOption = None,
     quiet: opt.QuietOption = False,
 ) -> None:
@@ -25,7 +26,7 @@ def report(
     from indrel.checks import judge
 
     reports.check_endings(output)
-    with opened(snapshot, crawler, quiet) as site:
+    with opened(snapshot, crawler, quiet, intent) as site:
         verdict = judge(site)
         reports.write(output, verdict, site)
     for file in output:

@@ -14,14 +14,16 @@ if TYPE_CHECKING:
 
 
 @contextmanager
-def opened(path: Path | None, crawler: list[str] | None, quiet: bool = False) -> Iterator[Site]:
+def opened(
+    path: Path | None, crawler: list[str] | None, quiet: bool = False, intent: Path | None = None
+) -> Iterator[Site]:
     """The named snapshot, or the newest in `indrel-runs/`, seen by the crawlers asked for."""
     from indrel import pipeline
 
     if path is None:
         path = pipeline.newest_snapshot()
         say(f"from {path}", quiet)
-    site = pipeline.open_site(path, crawler)
+    site = pipeline.open_site(path, crawler, pipeline.load_intent(intent))
     try:
         yield site
     finally:

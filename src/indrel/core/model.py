@@ -70,6 +70,14 @@ class Evidence:
 
 
 @dataclass(frozen=True, slots=True)
+class Accepted:
+    """Why the owner accepts a finding, and the last day on which it is accepted (ISO 8601), if there is one."""
+
+    because: str
+    until: str | None
+
+
+@dataclass(frozen=True, slots=True)
 class Finding:
     """One place where a check holds. The first evidence is the directive or rule that does it."""
 
@@ -83,6 +91,7 @@ class Finding:
     also: tuple[str, ...] = ()
     section: str = ""
     cause: str = ""
+    accepted: Accepted | None = None
 
     def as_json(self) -> dict[str, object]:
         doc: dict[str, object] = {
@@ -97,12 +106,18 @@ class Finding:
         }
         if self.also:
             doc["also"] = list(self.also)
+        if self.accepted:
+            doc["accepted"] = {"because": self.accepted.because, "until": self.accepted.until}
         return doc
 
 
 @dataclass(frozen=True, slots=True)
 class Cause:
-    """Findings that one edit would mend."""
+    """Findings that one edit would mend.
+
+    `share` is of the pages read in the section, for causes of pages; `others` are the few pages there
+    that are not concerned.
+    """
 
     id: str
     check: str
@@ -113,9 +128,16 @@ class Cause:
     summary: str
     mend: str
     findings: tuple[Finding, ...] = field(repr=False, default=())
+    share: float | None = None
+    others: tuple[str, ...] = ()
+
+    @property
+    def accepted(self) -> Accepted | None:
+        """Why all its findings are accepted, if they are."""
+        return self.findings[0].accepted if self.findings else None
 
     def as_json(self) -> dict[str, object]:
-        return {
+        doc: dict[str, object] = {
             "id": self.id,
             "check": self.check,
             "class": self.cls.value,
@@ -125,6 +147,12 @@ class Cause:
             "summary": self.summary,
             "mend": self.mend,
         }
+        if self.share is not None:
+            doc["share"] = round(self.share, 4)
+            doc["others"] = list(self.others)
+        if self.accepted:
+            doc["accepted"] = {"because": self.accepted.because, "until": self.accepted.until}
+        return doc
 
 
 @dataclass(frozen=True, slots=True)
@@ -152,10 +180,10 @@ class Verdict:
     notes: tuple[str, ...] = ()
 
     def count(self, severity: Severity) -> int:
-        return sum(1 for f in self.findings if f.severity is severity)
+        return sum(1 for f in self.findings if f.severity is severity and not f.accepted)
 
     def at_or_above(self, severity: Severity) -> bool:
-        return any(f.severity.value >= severity.value for f in self.findings)
+        return any(f.severity.value >= severity.value and not f.accepted for f in self.findings)
 
 
 def plural(count: int, one: str, many: str | None = None) -> str:

@@ -7,9 +7,19 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from indrel.core.page.facts import UNFOLLOWED
 from indrel.decide.site import Site
 
 Ids = npt.NDArray[np.int32]
+Clicks = npt.NDArray[np.int32]
+
+
+def link_graph(site: Site) -> LinkGraph:
+    """The graph of a site, read once."""
+    if "graph" not in site.kept:
+        site.kept["graph"] = LinkGraph(site)
+    graph: LinkGraph = site.kept["graph"]
+    return graph
 
 
 class LinkGraph:
@@ -35,11 +45,20 @@ class LinkGraph:
             self.source, self.target, self.flags = self.source[order], self.target[order], self.flags[order]
         self.starts = np.searchsorted(self.source, np.arange(self.size + 1))
 
-    def reached(self, start: int, index: int, obey: bool = True) -> npt.NDArray[np.bool_]:
-        """Which addresses one crawler reaches from `start`, through pages it may read.
+    @staticmethod
+    def unfollowed(flags: npt.NDArray[np.uint8]) -> npt.NDArray[np.bool_]:
+        """Which links are not followed, by their flags."""
+        return flags & UNFOLLOWED > 0
 
-        Redirects and zero-second refreshes are followed. Unless `obey` is false, links marked
-        nofollow, ugc or sponsored and the links of pages that say nofollow are not.
+    def reached(self, start: int, index: int, obey: bool = True) -> npt.NDArray[np.bool_]:
+        """Which addresses one crawler reaches from `start`; see `clicks`."""
+        return self.clicks(start, index, obey) >= 0
+
+    def clicks(self, start: int, index: int, obey: bool = True) -> Clicks:
+        """By how many links one crawler comes to each address from `start`, through pages it may read; -1: by none.
+
+        Redirects and zero-second refreshes are followed and count nothing. Unless `obey` is false,
+        links marked nofollow, ugc or sponsored and the links of pages that say nofollow are not.
         """
         bit = 1 << index
         found = self.site.con.execute(
@@ -55,21 +74,26 @@ class LinkGraph:
             silent[ids[np.asarray(found["nofollow"], dtype=bool)]] = True
         leads = np.full(self.size, -1, dtype=np.int64)
         leads[ids] = np.ma.filled(np.ma.asarray(found["leads"]).astype(np.int64), -1)
-        follows = self.flags == 0 if obey else np.ones(len(self.flags), dtype=bool)
-        seen = np.zeros(self.size, dtype=bool)
-        seen[start] = True
+        follows = self.flags & UNFOLLOWED == 0 if obey else np.ones(len(self.flags), dtype=bool)
+        depth: Clicks = np.full(self.size, -1, dtype=np.int32)
+        depth[start] = 0
         frontier = np.array([start], dtype=np.int64)
+        level = 0
         while len(frontier):
-            frontier = frontier[~barred[frontier]]
-            onward = leads[frontier]
-            talking = frontier[~silent[frontier]]
+            led = frontier
+            while len(led):  # redirects lead on at no cost
+                onward = leads[led[~barred[led]]]
+                led = np.unique(onward[onward >= 0])
+                led = led[depth[led] < 0]
+                depth[led] = level
+                frontier = np.concatenate((frontier, led))
+            level += 1
             fresh = np.zeros(self.size, dtype=bool)
-            fresh[self._targets(talking, follows)] = True
-            fresh[onward[onward >= 0]] = True
-            fresh &= ~seen
-            seen |= fresh
+            fresh[self._targets(frontier[~barred[frontier] & ~silent[frontier]], follows)] = True
+            fresh &= depth < 0
+            depth[fresh] = level
             frontier = np.flatnonzero(fresh)
-        return seen
+        return depth
 
     def _targets(self, sources: npt.NDArray[np.int64], follows: npt.NDArray[np.bool_]) -> Ids:
         """The targets of the followed links of some pages."""

@@ -1,49 +1,108 @@
-"""What a page is, as far as its address and content type tell. A wrong kind is worse than `other`."""
+"""What a page is, by its address, structured data and markup. A wrong kind is worse than `other`.
+
+Rules are tried in order, the first that holds decides; each keeps its reason. Address rules are
+RE2 patterns on path and query in lower case.
+"""
 
 from __future__ import annotations
 
 from typing import NamedTuple
 
+from indrel.core.page.facts import Mark
 
-class Kind(NamedTuple):
-    """One kind: the pattern (RE2, on path and query in lower case) that tells it, and whether it is nearly always junk."""
 
-    name: str
-    pattern: str
-    junk: bool
+class KindRule(NamedTuple):
+    """One rule: the kind, what tells it (an address pattern, or SQL over page columns), and the reason in words."""
+
+    kind: str
     because: str
+    address: str = ""
+    sql: str = ""
 
 
-KINDS = (
-    Kind("feed", r"(/feed/?|/rss/?|\.rss|/atom\.xml|/rss\.xml|/feed\.xml)$", True, "its address is a feed's"),
-    Kind("search-results", r"^/(.*/)?search/?\?|^/(.*/)?search/.+|[?&](s|q|query)=", True,
-         "its address carries a search"),
-    Kind("cart", r"^/(.*/)?(cart|basket|checkout)(/|\?|\.|$)", True, "its address is a cart's or checkout's"),
-    Kind("login", r"^/(.*/)?(login|log-in|signin|sign-in|logout|register|account|my-account|wp-login\.php)(/|\?|\.|$)", True,
-         "its address is a login's or account's"),
-    Kind("thank-you", r"^/(.*/)?(thank-you|thanks|thankyou|order-received|confirmation)(/|\?|\.|$)", True,
-         "its address is a thank-you page's"),
-    Kind("parameter-variant",
-         r"[?&](replytocom|sort|order|orderby|session_?id|phpsessid|jsessionid|sid|utm_[a-z]+|gclid|fbclid)=",
-         True, "its address has a reply, sort, session or tracking parameter"),
-    Kind("numbered-page", r"/page/[0-9]+/?$|[?&](page|paged|p)=[0-9]+(&|$)", False, "its address has a page number"),
-    Kind("tag-archive", r"^/(.*/)?tags?/[^/?]+/?$", False, "its address is a tag's"),
-    Kind("author-archive", r"^/(.*/)?authors?/[^/?]+/?$", False, "its address is an author's"),
-    Kind("category", r"^/(.*/)?(category|categories)/[^/?]+/?$", False, "its address is a category's"),
-    Kind("date-archive", r"^/((blog|news|archives?)/)?(19|20)[0-9]{2}/([0-9]{2}/)?$", False, "its address is a date"),
+READ = "html"
+NOT_HTML = f"NOT {READ}"
+_PASSWORD = f"(NOT {READ} OR marks & {int(Mark.PASSWORD)} > 0)"
+
+RULES = (
+    KindRule("start", "it is the start page of its host", sql="start"),
+    KindRule("feed", "its content type is a feed's", sql="media_type IN ('application/rss+xml', 'application/atom+xml')"),
+    KindRule("feed", "its address is a feed's", r"(/feed/?|/rss/?|\.rss|/atom\.xml|/rss\.xml|/feed\.xml)$", NOT_HTML),
+    KindRule("document", "its content type is a document's",
+             sql="(media_type = 'application/pdf' OR media_type LIKE 'application/%document%')"),
+    KindRule("document", "its address ends like a document's",
+             r"\.(pdf|docx?|xlsx?|pptx?|odt|ods|odp|rtf|epub|csv|txt)(\?|$)", NOT_HTML),
+    KindRule("search-results", "its address carries a search", r"^/(.*/)?search/?\?|^/(.*/)?search/.+|[?&](s|q|query)="),
+    KindRule("cart", "its address is a cart's or checkout's", r"^/(.*/)?(cart|basket|checkout)(/|\?|\.[a-z]+$|$)"),
+    KindRule("login", "its address is a login's",
+             r"^/(.*/)?(login|log-in|signin|sign-in|logout|wp-login\.php)(/|\?|\.[a-z]+$|$)"),
+    KindRule("login", "its address is an account's, and it asks for a password",
+             r"^/(.*/)?(register|account|my-account)(/|\?|\.[a-z]+$|$)", _PASSWORD),
+    KindRule("thank-you", "its address is a thank-you page's",
+             r"^/(.*/)?(thank-you|thanks|thankyou|order-received|order-confirmation)(/|\?|\.[a-z]+$|$)"),
+    KindRule("parameter-variant", "its address has a reply, sort, session or tracking parameter",
+             r"[?&](replytocom|sort|sortby|sort_by|order|orderby|order_by|session_?id|phpsessid|jsessionid|sid|utm_[a-z]+"
+             r"|gclid|fbclid|msclkid)="),
+    KindRule("attachment", "its address is an attachment's", r"/attachment/[^/?]+/?$|[?&]attachment_id=[0-9]+"),
+    KindRule("search-results", "its structured data says so", sql="types LIKE '%|searchresultspage|%'"),
+    KindRule("cart", "its structured data says so", sql="types LIKE '%|checkoutpage|%'"),
+    KindRule("login", "it is a form that asks for a password, and nothing else",
+             sql=f"marks & {int(Mark.ONLY_PASSWORD)} > 0"),
+    KindRule("numbered-page", "its address has a page number", r"/page/[0-9]+/?(\?|$)|[?&](page|paged)=[0-9]+(&|$)"),
+    KindRule("tag-archive", "its address is a tag's", r"^/(.*/)?tags?/[^/?]+/?$"),
+    KindRule("author-archive", "its address is an author's", r"^/(.*/)?authors?/[^/?]+/?$"),
+    KindRule("category", "its address is a category's", r"^/(.*/)?(product-)?(category|categories)/[^?]+$"),
+    KindRule("date-archive", "its address is a date", r"^/((blog|news|archives?)/)?(19|20)[0-9]{2}/([0-9]{2}/)?$"),
+    KindRule("error", "it says that there is nothing, and holds nothing else",
+             sql=f"(marks & {int(Mark.SAYS_ERROR)} > 0 AND own_words < 60 AND status = 200)"),
+    KindRule("listing", "its structured data is a list's",
+             sql="(types LIKE '%|collectionpage|%' OR types LIKE '%|itemlist|%' OR types LIKE '%|products|%')"),
+    KindRule("product", "its structured data is a product's",
+             sql="(types LIKE '%|product|%' OR types LIKE '%|productgroup|%' OR types LIKE '%|og:product|%')"),
+    KindRule("article", "its structured data is an article's",
+             sql="(types LIKE '%article|%' OR types LIKE '%|blogposting|%' OR types LIKE '%|og:article|%')"),
+    KindRule("author-archive", "its structured data is a person's page", sql="types LIKE '%|profilepage|%'"),
+    KindRule("template-fragment", "it is a piece of a page: no title, no html, head or body tag",
+             sql=f"marks & {int(Mark.FRAGMENT)} > 0"),
 )  # fmt: skip
 
-DOCUMENTS = r"\.(pdf|docx?|xlsx?|pptx?|odt|ods|odp|rtf|epub|csv)$"
-JUNK = tuple(k.name for k in KINDS if k.junk)
+JUNK = ("feed", "search-results", "cart", "login", "thank-you", "parameter-variant")
+"""Kinds that are nearly always junk, and so unwanted where nothing says otherwise."""
+
+ARCHIVES = ("listing", "category", "tag-archive", "author-archive", "date-archive", "numbered-page")
+"""Kinds whose pages list others: without entries they are junk too."""
+
+OTHER = len(RULES)
+_ALL_PATTERNS = "|".join(f"({r.address})" for r in RULES if r.address)
 
 
-def kind_sql(path: str, media: str, start: str) -> str:
-    """The kind of an address as an SQL expression over a path, a media type and whether it is the start page."""
-    cases = [f"WHEN {start} THEN 'start'"]
-    cases.append(f"WHEN {media} IN ('application/rss+xml', 'application/atom+xml') THEN 'feed'")
-    cases.append(
-        f"WHEN {media} = 'application/pdf' OR {media} LIKE 'application/%document%' "
-        f"OR regexp_matches(lower({path}), '{DOCUMENTS}') THEN 'document'"
-    )
-    cases += [f"WHEN regexp_matches(lower({path}), '{k.pattern}') THEN '{k.name}'" for k in KINDS]
-    return f"CASE {' '.join(cases)} ELSE 'other' END"
+def rule_sql() -> str:
+    """The number of the rule that decides, as SQL over path, start, media_type, status, html, types, marks, own_words."""
+    return f"CASE WHEN start THEN 0 WHEN telling THEN {_cases()} ELSE {_cases(address=False)} END::UTINYINT"
+
+
+def telling_sql(path: str) -> str:
+    """Whether any address rule matches: most addresses need no more than this."""
+    return f"regexp_matches(lower({path}), '{_ALL_PATTERNS}')"
+
+
+def _cases(address: bool = True) -> str:
+    cases = []
+    for number, rule in enumerate(RULES):
+        if rule.address and not address:
+            continue
+        conditions = [f"regexp_matches(lower(path), '{rule.address}')"] if rule.address else []
+        conditions += [rule.sql] if rule.sql else []
+        cases.append(f"WHEN {' AND '.join(conditions)} THEN {number}")
+    return f"CASE {' '.join(cases)} ELSE {OTHER} END"
+
+
+def kind_sql(rule: str) -> str:
+    """The kind's name from the number of its rule."""
+    names = ", ".join(f"'{name}'" for name in [*(r.kind for r in RULES), "other"])
+    return f"([{names}])[{rule}::INTEGER + 1]"
+
+
+def why(rule: int) -> str:
+    """The reason that a rule gives."""
+    return RULES[rule].because if rule < OTHER else "nothing tells what it is"

@@ -14,18 +14,24 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
-from indrel.core.address import origin_of, split
+from indrel.core.address import origin_of, site_key, split
 from indrel.core.crawlers import Crawler
+from indrel.core.intent import Intent, WantEntry
 from indrel.core.model import State, Want
+from indrel.core.page.facts import Mark
+from indrel.core.page.wording import LITTLE, SKETCH
 from indrel.core.robots import Access, Paths, RobotsFile, Rule, Ruleset, access_for, decide, match_many, parse
 from indrel.core.robots.match import ALWAYS_ALLOWED
-from indrel.decide.kinds import JUNK, kind_sql
+from indrel.decide.kinds import ARCHIVES, JUNK, kind_sql, rule_sql, telling_sql
 from indrel.decide.sections import section_of
 from indrel.errors import UsageError
 from indrel.snapshot import Snapshot
 
 MAX_CRAWLERS = 60
-NONE = np.int32(-1)
+SAME_MISSING = 0.85
+"""Share of runs of words from which on a page is taken to be the host's error page (of a text that is long enough)."""
+
+WORDS_TO_COMPARE = 12
 
 
 class HostRobots(NamedTuple):
@@ -53,7 +59,11 @@ class Site:
     """Decisions over one snapshot for the given crawlers. Everything derived is made on first use."""
 
     def __init__(
-        self, snapshot: Snapshot, crawlers: Sequence[Crawler], instead: dict[str, tuple[bytes, str]] | None = None
+        self,
+        snapshot: Snapshot,
+        crawlers: Sequence[Crawler],
+        instead: dict[str, tuple[bytes, str]] | None = None,
+        intent: Intent | None = None,
     ) -> None:
         """Decide for `crawlers`; `instead` gives origins another robots.txt (its octets, and what to call it)."""
         if len(crawlers) > MAX_CRAWLERS:
@@ -64,6 +74,8 @@ class Site:
         self.crawlers = tuple(crawlers)
         self.all_mask = (1 << len(crawlers)) - 1
         self.instead = instead or {}
+        self.intent = intent or Intent()
+        self.kept: dict[str, Any] = {}  # what several questions share, by name
         self._paths: dict[str, tuple[npt.NDArray[np.int32], Paths]] = {}
         self.base: str = self.meta["base"]
         self.base_origin = origin_of(self.base)
@@ -80,6 +92,10 @@ class Site:
     def names(self, mask: int) -> tuple[str, ...]:
         """The crawlers of a mask."""
         return tuple(c.token for i, c in enumerate(self.crawlers) if mask >> i & 1)
+
+    def is_closed(self, origin: str) -> bool:
+        """Whether the intent declares the host of an origin closed."""
+        return site_key(origin + "/") in self.intent.closed
 
     def section(self, url: str) -> str:
         return section_of(url, self.base_origin)
@@ -216,10 +232,16 @@ class Site:
         )
         start = -1 if self.start_id is None else self.start_id
         all_mask = self.all_mask
+        self._stage_missing()
         self.con.execute(
             f"""CREATE TEMP TABLE fact AS
-            SELECT *, CASE WHEN tail = '' THEN ({all_mask} & ~barred & noindex) ELSE 0 END::UBIGINT AS hidden,
+            SELECT *, {self._want_sql} AS want,
+                CASE WHEN tail = '' THEN ({all_mask} & ~barred & noindex) ELSE 0 END::UBIGINT AS hidden,
                 CASE WHEN tail = '' THEN ({all_mask} & ~barred & ~noindex) ELSE 0 END::UBIGINT AS open
+            FROM (SELECT *, {self._entry_sql} AS entry, CASE WHEN status IS NOT NULL AND ended = '' AND (matches_missing
+                OR kind = 'error') THEN 'broken' ELSE ended END AS tail
+            FROM (SELECT *, {kind_sql("kind_rule")} AS kind
+            FROM (SELECT *, {rule_sql()} AS kind_rule, {self._closed_sql} AS closed
             FROM (
                 SELECT a.id, a.origin, a.path, a.site,
                     a.site AND (m.address IS NOT NULL OR i.target IS NOT NULL
@@ -232,15 +254,16 @@ class Site:
                         WHEN f.looped THEN 'broken'
                         WHEN f.target IS NOT NULL THEN 'folded'
                         WHEN n.status >= 300 THEN 'broken'
-                        WHEN p.text_hash IN (SELECT text_hash FROM missing) THEN 'broken'
-                        ELSE '' END AS tail,
+                        ELSE '' END AS ended,
                     f.target AS folds_to, f.how AS fold_how, f.final AS folds_into,
                     coalesce(b.mask, 0)::UBIGINT AS barred,
                     coalesce(d.noindex, 0)::UBIGINT AS noindex, coalesce(d.nofollow, 0)::UBIGINT AS nofollow,
                     coalesce(m.listed, false) AS listed, coalesce(m.named, false) AS named,
                     a.id = {start} AS start,
                     coalesce(i.followed, 0) AS followed, coalesce(i.unfollowed, 0) AS unfollowed, i.source AS linked_by,
-                    p.address IS NOT NULL AS html
+                    p.address IS NOT NULL AS html, p.types, coalesce(p.marks, 0) AS marks,
+                    coalesce(p.own_words, 0) AS own_words, coalesce(p.own_links, 0) AS own_links, p.text_hash,
+                    g.address IS NOT NULL AS matches_missing, {telling_sql("a.path")} AS telling
                 FROM address a
                 LEFT JOIN answer n ON n.address = a.id
                 LEFT JOIN page p ON p.address = a.id
@@ -250,11 +273,79 @@ class Site:
                 LEFT JOIN mention m ON m.address = a.id
                 LEFT JOIN inlink i ON i.target = a.id
                 LEFT JOIN given v ON v.address = a.id AND v.why = 'variant'
-            )"""
+                LEFT JOIN missing g ON g.address = a.id
+            ))))"""
         )
 
+    @property
+    def _closed_sql(self) -> str:
+        """Whether an address stands on a host that is declared closed."""
+        names = ", ".join("'" + h.replace("'", "''") + "'" for h in sorted(self.intent.closed))
+        return f"substr(origin, strpos(origin, '://') + 3) IN ({names})" if names else "false"
+
+    @property
+    def _entry_sql(self) -> str:
+        """The number of the intent's entry that decides (the last that matches), or null."""
+        entries = list(enumerate(self.intent.wants))
+        cases = [f"WHEN {e.sql(self.intent.closed)} THEN {number}" for number, e in reversed(entries)]
+        return f"CASE {' '.join(cases)} END::INTEGER" if cases else "NULL::INTEGER"
+
+    @property
+    def _want_sql(self) -> str:
+        """What is wanted: as the intent states it, else implied."""
+        stated = [f"WHEN entry = {number} THEN '{e.want}'" for number, e in enumerate(self.intent.wants)]
+        junk = ", ".join(f"'{k}'" for k in JUNK)
+        return f"""CASE {" ".join(stated)} WHEN closed THEN '{Want.ANY}'
+            WHEN start OR listed OR named THEN '{Want.SHOW}'
+            WHEN kind IN ({junk}) OR ({self.empty_archive_sql}) THEN '{Want.HIDE}' ELSE '{Want.ANY}' END"""
+
+    @property
+    def empty_archive_sql(self) -> str:
+        """Whether a page that should list others lists none."""
+        kinds = ", ".join(f"'{k}'" for k in ARCHIVES)
+        says = f"marks & {int(Mark.SAYS_EMPTY)} > 0 OR marks & {int(Mark.SAYS_ERROR)} > 0"
+        return f"html AND status = 200 AND kind IN ({kinds}) AND own_words <= {LITTLE} AND ({says} OR own_links = 0)"
+
+    def _stage_missing(self) -> None:
+        """`missing`: pages that are their host's error page, as a made-up address showed it, though they answer 200.
+
+        Hosts whose start page is that same page (an app's shell) tell nothing.
+        """
+        self.con.execute("CREATE TEMP TABLE missing (address INTEGER)")
+        probes = self.rows(
+            "SELECT origin, text_hash, sketch FROM probe WHERE final_status = 200 AND status = 200 AND text_hash IS NOT NULL"
+        )
+        for origin, digest, sketch in probes:
+            start = self.rows(
+                "SELECT p.text_hash FROM page p JOIN address a ON a.id = p.address WHERE a.origin = ? AND a.path = '/'",
+                [origin],
+            )
+            if any(found == digest for (found,) in start):
+                continue
+            self.con.execute(
+                "INSERT INTO missing SELECT p.address FROM page p JOIN address a ON a.id = p.address "
+                "WHERE a.origin = ? AND a.path <> '/' AND p.text_hash = ?",
+                [origin, digest],
+            )
+            if sketch is not None:
+                self._insert_alike(origin, digest, sketch)
+
+    def _insert_alike(self, origin: str, digest: int, sketch: bytes) -> None:
+        """Pages whose text is nearly the error page's (it may hold a date or a number)."""
+        found = self.con.execute(
+            "SELECT p.address, p.sketch FROM page p JOIN address a ON a.id = p.address WHERE a.origin = ? AND a.path <> '/' "
+            f"AND p.sketch IS NOT NULL AND p.text_hash <> ? AND p.own_words >= {WORDS_TO_COMPARE}",
+            [origin, digest],
+        ).fetchall()
+        if not found:
+            return
+        runs = np.frombuffer(b"".join(row[1] for row in found), dtype=np.uint16).reshape(len(found), 2 * SKETCH)
+        same = (runs == np.frombuffer(sketch, dtype=np.uint16)).mean(axis=1) >= SAME_MISSING
+        ids = np.array([row[0] for row in found], dtype=np.int32)[same]
+        self._insert("missing", {"address": pa.array(ids, pa.int32())})
+
     def _stage_directives(self) -> None:
-        """`directed`: per address the crawlers told noindex and nofollow; `missing`: texts of error pages."""
+        """`directed`: per address the crawlers told noindex and nofollow."""
         masks: dict[str, int] = {}
         for i, crawler in enumerate(self.crawlers):
             for scope in crawler.scopes:
@@ -266,12 +357,6 @@ class Site:
                 bit_or(CASE WHEN noindex OR {self.expired_sql} THEN mask ELSE 0 END) AS noindex,
                 bit_or(CASE WHEN nofollow THEN mask ELSE 0 END) AS nofollow
             FROM directive JOIN scope ON scope.name = directive.scope WHERE void IS NULL GROUP BY address"""
-        )
-        self.con.execute(
-            """CREATE TEMP TABLE missing AS SELECT DISTINCT text_hash FROM probe
-            WHERE final_status = 200 AND status = 200 AND text_hash IS NOT NULL AND text_hash NOT IN (
-                SELECT text_hash FROM page JOIN address ON address.id = page.address
-                WHERE path = '/' AND text_hash IS NOT NULL)"""
         )
 
     @property
@@ -329,16 +414,9 @@ class Site:
             counts[crawler.token] = {s.value: found[s.value] for s in State if s.value in found}
         return counts
 
-    @property
-    def want_sql(self) -> str:
-        """The implied want of an address as an SQL expression over `fact`; needs `kind` beside it."""
-        junk = ", ".join(f"'{k}'" for k in JUNK)
-        wanted = f"WHEN start OR listed OR named THEN '{Want.SHOW}'"
-        return f"CASE {wanted} WHEN kind IN ({junk}) THEN '{Want.HIDE}' ELSE '{Want.ANY}' END"
-
-    @property
-    def kind_sql(self) -> str:
-        return kind_sql("path", "coalesce(media_type, '')", "start")
+    def entry(self, number: int | None) -> WantEntry | None:
+        """The intent's entry of a number in `fact.entry`."""
+        return None if number is None else self.intent.wants[number]
 
     def close(self) -> None:
         self.snapshot.close()

@@ -4,17 +4,18 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from html import escape
+from importlib.resources import files
 from itertools import pairwise
 
-MAIN = "www.sarnfell.example"
+from indrel.demo.corners import LISTED, PREVIEW, add_corners
+from indrel.demo.page import API, MAIN, Response, at, links, moved, page
+
 BARE = "sarnfell.example"
-API = "api.sarnfell.example"
 STAGING = "staging.sarnfell.example"
 WARDENS = "wardens.sarnfell.example"
 WEBCAM = "webcam.sarnfell.example"
 BOOK = "book.sarnfell.example"
-HOSTS = (MAIN, BARE, API, STAGING, WARDENS, WEBCAM, BOOK)
-MORE_HOSTS = (API, STAGING, WARDENS, WEBCAM, BOOK)
+HOSTS = (MAIN, BARE, API, STAGING, WARDENS, WEBCAM, BOOK, PREVIEW)
 START = f"https://{MAIN}/"
 
 HUTS = (
@@ -34,16 +35,6 @@ NEWS = (
 DAYS = tuple(f"2026-11-{day:02d}" for day in range(8, 22))
 SHOP = ("map-sheet", "hut-mug", "route-cards", "head-torch", "wool-hat", "patch")
 EVENTS = ("autumn-work-party", "navigation-day", "winter-skills", "star-gazing", "annual-meeting", "hut-cooking")
-
-
-@dataclass(frozen=True)
-class Response:
-    """One answer: status, headers beside Content-Type, body."""
-
-    body: bytes = b""
-    status: int = 200
-    media_type: str = "text/html; charset=utf-8"
-    headers: tuple[tuple[str, str], ...] = ()
 
 
 @dataclass
@@ -69,66 +60,13 @@ class Site:
         return found or self.missing.get(host) or Response(b"not found\n", 404, "text/plain")
 
 
+def intent_text() -> str:
+    """The site's intent file."""
+    return files("indrel.demo").joinpath("indrel.toml").read_text("utf-8")
+
+
 def slug(name: str) -> str:
     return name.lower().replace(" ", "-")
-
-
-def moved(to: str, status: int = 301) -> Response:
-    return Response(b"", status, "text/plain", (("Location", to),))
-
-
-MENU = (
-    ("/huts/", "Huts"), ("/routes/", "Routes"), ("/conditions/", "Conditions"), ("/news/", "News"), ("/events/", "Events"),
-    ("/shop/", "Shop"), ("/bookings/", "Book a bunk"), ("/about/", "About the trust"),
-)  # fmt: skip
-
-
-def page(
-    title: str,
-    body: str,
-    *,
-    canonical: str | None = None,
-    robots: str | None = None,
-    head: str = "",
-    before_head_end: str = "",
-    headers: tuple[tuple[str, str], ...] = (),
-) -> Response:
-    """A page in the trust's template."""
-    lines = [
-        "<!doctype html>",
-        '<html lang="en">',
-        "<head>",
-        '<meta charset="utf-8">',
-        f"<title>{escape(title)}</title>",
-    ]
-    lines += [before_head_end] if before_head_end else []
-    lines += [f'<meta name="robots" content="{robots}">'] if robots else []
-    lines += [f'<link rel="canonical" href="{canonical}">'] if canonical else []
-    lines += [head] if head else []
-    if title.startswith("Conditions on"):
-        lines.append(f"<script>fetch('https://{API}/v1/conditions')</script>")
-    lines += [
-        '<link rel="stylesheet" href="/assets/site.css">',
-        '<script src="/assets/site.js" defer></script>',
-        "</head>",
-    ]
-    menu = " ".join(f'<a href="{href}">{text}</a>' for href, text in MENU)
-    lines += ["<body>", f"<header><nav>{menu}</nav></header>", f"<main><h1>{escape(title)}</h1>", body, "</main>"]
-    lines += [
-        '<footer><a href="/donate/" rel="nofollow">Donate</a> <a href="/members/">Members</a> '
-        '<a href="/accessibility/">Accessibility</a> <a href="/legal/old-terms/">Terms</a></footer>',
-        "</body>",
-        "</html>",
-    ]
-    return Response("\n".join(lines).encode(), headers=headers)
-
-
-def links(pairs: list[tuple[str, str]]) -> str:
-    return "<ul>\n" + "\n".join(f'<li><a href="{href}">{escape(text)}</a></li>' for href, text in pairs) + "\n</ul>"
-
-
-def at(path: str) -> str:
-    return f"https://{MAIN}{path}"
 
 
 def build() -> Site:
@@ -139,6 +77,7 @@ def build() -> Site:
     _situations(site)
     _files(site)
     _other_hosts(site)
+    add_corners(site)
     return site
 
 
@@ -352,6 +291,7 @@ def _files(site: Site) -> None:
         "/news/", *(f"/news/{n}/" for n in NEWS), "/newsletter/", "/events/", *(f"/events/{e}/" for e in EVENTS),
         "/shop/", *(f"/shop/{i}/" for i in SHOP), *(f"/tag/{t}/" for t in TAGS), "/bookings/", "/bookings/anvil-stone/",
         "/about/", "/donate/", "/members/", "/weather/live", "/huts/over-sarn/?view=map", "/legal/terms/",
+        *LISTED,
     ]  # fmt: skip
     put[at("/sitemap.xml")] = sitemap([at(p) for p in listed])
     put[at("/sitemap-archive.xml")] = Response(
@@ -375,7 +315,8 @@ def booking_month(path: str) -> Response:
     if not month.isdigit() or not 1 <= int(month) <= 12:
         return Response(b"no such month\n", 404, "text/plain")
     onward = f'<a href="/calendar?month={int(month) + 1}">next</a>' if int(month) < 12 else ""
-    return Response(f"<!doctype html><title>Month {month}</title><h1>Nights in month {month}</h1>{onward}".encode())
+    body = f"<!doctype html><title>Month {month}</title><h1>Nights in month {month}</h1>{onward}"
+    return Response(body.encode(), headers=(("X-Robots-Tag", "noindex"),))
 
 
 def _other_hosts(site: Site) -> None:
@@ -401,7 +342,8 @@ def _other_hosts(site: Site) -> None:
     site.missing[WARDENS] = Response(shell)
     # The webcam host is down for the winter.
     site.missing[WEBCAM] = Response(b"closed for the winter\n", 503, "text/plain")
-    # The booking host has no robots.txt.
+    # The booking host has no robots.txt, and still hides itself, as while it was built.
     put[f"https://{BOOK}/"] = Response(
-        b'<!doctype html><title>Nights</title><h1>All nights</h1><a href="/calendar?month=1">January</a>'
+        b'<!doctype html><title>Nights</title><h1>All nights</h1><a href="/calendar?month=1">January</a>',
+        headers=hidden,
     )

@@ -46,6 +46,7 @@ class PageTask(NamedTuple):
     charset: str | None = None
     robots_headers: tuple[str, ...] = ()
     link_headers: tuple[str, ...] = ()
+    user_parts: tuple[str, ...] = ()
 
 
 @dataclass
@@ -62,6 +63,7 @@ class Parsed:
     canonicals: list[tuple[Any, ...]] = field(default_factory=list)
     resources: list[tuple[Any, ...]] = field(default_factory=list)
     alternates: list[tuple[Any, ...]] = field(default_factory=list)
+    slips: list[tuple[Any, ...]] = field(default_factory=list)
     links: bytes = b""
 
 
@@ -110,7 +112,8 @@ class _Batch:
             (
                 page, facts.title, facts.base, facts.charset, facts.head_end, facts.head_end_line,
                 self.at(facts.refresh_to), facts.refresh_line, facts.refresh_text, facts.text_hash, facts.text_length,
-                facts.excerpt, facts.problem,
+                facts.excerpt, facts.problem, facts.heading, facts.own_words, facts.own_links, facts.sketch,
+                int(facts.marks), facts.types,
             )
         )  # fmt: skip
         for one in [*facts.directives, *header_directives(list(task.robots_headers))]:
@@ -120,6 +123,7 @@ class _Batch:
             out.canonicals.append(row)
         for rows, references in ((out.resources, facts.resources), (out.alternates, facts.alternates)):
             rows.extend((page, self.at(r.url), r.kind, r.line, r.text) for r in references)
+        out.slips.extend((page, *slip) for slip in facts.slips)
         sources, targets, flags, lines, texts = self._columns
         for anchor in facts.links:
             sources.append(page)
@@ -155,7 +159,7 @@ def _read(task: PageTask, joiner: Joiner) -> PageFacts:
                 data = file.read(MAX_PAGE)
         except OSError as error:
             return PageFacts(problem=f"could not be read: {error.strerror}")
-    return read_page(data, task.url, task.charset, joiner, crawlers.is_known)
+    return read_page(data, task.url, task.charset, joiner, crawlers.is_known, task.user_parts)
 
 
 def _serve(connection: Connection) -> None:

@@ -13,6 +13,7 @@ import numpy.typing as npt
 import pyarrow as pa
 
 from indrel.core.address import site_key
+from indrel.core.page.facts import UNFOLLOWED
 from indrel.core.sitemap import Entry
 from indrel.gather.parsing import LINK_SCHEMA, Parsed
 from indrel.snapshot import SnapshotWriter
@@ -112,6 +113,7 @@ class Recorder:
         put("canonical", batch.canonicals, 3)
         put("resource", batch.resources, 1)
         put("alternate", batch.alternates, 1)
+        self.writer.add("slip", batch.slips)
         links = pa.ipc.open_stream(batch.links).read_all()
         mentioned: set[int] = set()
         if links.num_rows:
@@ -162,8 +164,9 @@ class Recorder:
         con.execute("BEGIN")
         con.execute("DELETE FROM inlink")
         con.execute(
-            """INSERT INTO inlink SELECT target, count(*) FILTER (flags = 0), count(*) FILTER (flags > 0),
-            coalesce(min(source) FILTER (flags = 0), min(source)) FROM link GROUP BY target"""
+            f"""INSERT INTO inlink SELECT target, count(*) FILTER (flags & {UNFOLLOWED} = 0),
+            count(*) FILTER (flags & {UNFOLLOWED} > 0),
+            coalesce(min(source) FILTER (flags & {UNFOLLOWED} = 0), min(source)) FROM link GROUP BY target"""
         )
         con.execute("COMMIT")
         self.writer.set_meta(complete=complete, incomplete_because=because, finished=now())

@@ -7,6 +7,7 @@ from typing import Any
 
 from indrel import __version__
 from indrel.core.model import Severity, Verdict
+from indrel.decide.flow import link_flow
 from indrel.decide.matrix import site_matrix
 from indrel.decide.site import Site
 
@@ -32,6 +33,8 @@ def document(verdict: Verdict, site: Site) -> dict[str, Any]:
         "findings": [f.as_json() for f in verdict.findings],
     }
     doc["crawler_matrix"] = [row.as_json() for row in site_matrix(site)]
+    flow = link_flow(site)
+    doc["link_flow"] = flow.as_json() if flow else None
     if verdict.crashed:
         doc["crashed_checks"] = [{"check": s.check, "because": s.because} for s in verdict.crashed]
     return doc

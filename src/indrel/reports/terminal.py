@@ -11,6 +11,7 @@ from rich.text import Text
 
 from indrel.core.address import split
 from indrel.core.model import Cause, CheckClass, Evidence, Severity, State, Verdict, listing, plural
+from indrel.decide.flow import LinkFlow
 from indrel.decide.matrix import MatrixRow
 from indrel.plain import clip, safe, width
 
@@ -44,7 +45,7 @@ def host_of(verdict: Verdict) -> str:
 def sentence(verdict: Verdict) -> str:
     """The verdict in one sentence."""
     host = host_of(verdict)
-    grave = [f for f in verdict.findings if f.severity in (Severity.STOP, Severity.FIX)]
+    grave = [f for f in verdict.findings if f.severity in (Severity.STOP, Severity.FIX) and not f.accepted]
     checked = plural(verdict.addresses, "address")
     if not grave:
         rest = [
@@ -55,7 +56,7 @@ def sentence(verdict: Verdict) -> str:
         return f"{host}: nothing to fix in {checked}{softer}."
     classes = Counter(f.cls for f in grave)
     parts = [f"{classes[c]:,} {words}" for c, words in CLASS_WORDS.items() if classes[c]]
-    causes = sum(1 for c in verdict.causes if c.severity in (Severity.STOP, Severity.FIX))
+    causes = sum(1 for c in verdict.causes if c.severity in (Severity.STOP, Severity.FIX) and not c.accepted)
     return f"{host}: {listing(parts)}, from {plural(causes, 'cause')}, in {checked}."
 
 
@@ -90,7 +91,12 @@ class Terminal:
     # ---------------------------------------------------------------- the whole verdict
 
     def verdict(
-        self, verdict: Verdict, origin: str, everything: bool = False, matrix: Sequence[MatrixRow] = ()
+        self,
+        verdict: Verdict,
+        origin: str,
+        everything: bool = False,
+        matrix: Sequence[MatrixRow] = (),
+        flow: LinkFlow | None = None,
     ) -> None:
         """Print it all: sentence, first thing to do, states, causes by severity, what was left out."""
         self.line(sentence(verdict), "bold")
@@ -98,15 +104,20 @@ class Terminal:
             self.line(f"Not complete: {verdict.incomplete_because}.", "bold yellow")
         for crash in verdict.crashed:
             self.line(f"The check {crash.check} crashed ({crash.because}): its findings are missing.", "bold red")
-        first = next((c for c in verdict.causes if c.severity in (Severity.STOP, Severity.FIX)), None)
+        first = next(
+            (c for c in verdict.causes if c.severity in (Severity.STOP, Severity.FIX) and not c.accepted), None
+        )
         if first:
             what = f"{first.count:,} × {first.check}" if first.count > 1 else first.findings[0].message
             self.line(f"First ({first.id}): {what}. {first.mend}", hang=7)
         self.console.print()
         self.states(verdict)
         self.matrix(matrix)
+        self.flow(flow)
+        counted = [c for c in verdict.causes if not c.accepted]
         for severity in Severity:
-            self._causes([c for c in verdict.causes if c.severity is severity], severity, origin, everything)
+            self._causes([c for c in counted if c.severity is severity], severity, origin, everything)
+        self._accepted([c for c in verdict.causes if c.accepted])
         self._left_out(verdict)
 
     def states(self, verdict: Verdict) -> None:
@@ -135,6 +146,33 @@ class Terminal:
             )
             self.pieces((f"  {row.purpose:<13}", "dim"), (f"{names}: ", ""), (f"{share} barred", "magenta" if row.barred else "green"),
                         (f" (group {row.group})" if row.group else " (no group holds)", "dim"))  # fmt: skip
+
+    def flow(self, flow: LinkFlow | None) -> None:
+        """What nofollow, noindex and errors cost: the share of link weight that ends where nothing is listed."""
+        if flow is None or flow.lost < 0.005:
+            return
+        fates = sorted(flow.fates.items(), key=lambda pair: -pair[1])
+        parts = listing([f"{name} {share:.1%}" for name, share in fates if share >= 0.0005])
+        top = [f"{name} ({share:.1%})" for name, share in list(flow.sections.items())[:3] if share >= 0.005]
+        most = f"; most in {listing(top)}" if top else ""
+        self.console.print()
+        self.line(
+            f"Link weight: {flow.lost:.1%} of what the site's own links carry ends where nothing can be listed: {parts}{most}.",
+            hang=13,
+        )
+
+    def _accepted(self, causes: list[Cause]) -> None:
+        """Findings that the intent file accepts, with the reason."""
+        if not causes:
+            return
+        self.console.print()
+        self.pieces(("Accepted", "bold"), (f"  {plural(sum(c.count for c in causes), 'finding')}", "dim"))
+        for cause in causes:
+            accepted = cause.accepted
+            until = f" (until {accepted.until})" if accepted and accepted.until else ""
+            because = accepted.because if accepted else ""
+            self.pieces((f"  {cause.id:<5}", "dim"), (f"{cause.check}  {cause.section}  ", ""),
+                        (f"{cause.count:,} ×  " if cause.count > 1 else "", ""), (f"{because}{until}", "dim"))  # fmt: skip
 
     def _causes(self, causes: list[Cause], severity: Severity, origin: str, everything: bool) -> None:
         if not causes:
@@ -174,6 +212,9 @@ class Terminal:
             self.evidence(evidence, origin)
         if cause.count > 1:
             self._examples([f.url for f in cause.findings], origin)
+        if cause.share is not None and cause.share >= 0.5:
+            but = f", but not {listing([short(u, origin) for u in cause.others])}" if cause.others else ""
+            self.line(f"that is {cause.share:.0%} of the pages read in {cause.section}{but}", "dim", indent=13, hang=2)
         if others:
             number = sum(c.count for c in others)
             first, last = others[0].id, others[-1].id

@@ -10,7 +10,7 @@ from typing import Any
 
 import pyarrow as pa
 
-VERSION = 1
+VERSION = 2
 
 TABLES: dict[str, dict[str, str]] = {
     # JSON values by name: schema, source, started, finished, complete, crawlers ...
@@ -23,11 +23,14 @@ TABLES: dict[str, dict[str, str]] = {
         "location": "VARCHAR", "octets": "BIGINT", "cut": "BOOLEAN", "last_modified": "VARCHAR", "fetched": "VARCHAR",
         "file": "VARCHAR",
     },
-    # one HTML page read; `refresh` is the target of a zero-second refresh
+    # one HTML page read; `refresh` is the target of a zero-second refresh; `own` is the text without navigation and the
+    # like: `text_hash` and `sketch` are its fingerprints, `marks` are `Mark` flags, `types` of structured data
     "page": {
         "address": "INTEGER", "title": "VARCHAR", "base": "VARCHAR", "charset": "VARCHAR", "head_end": "VARCHAR",
         "head_end_line": "INTEGER", "refresh": "INTEGER", "refresh_line": "INTEGER", "refresh_text": "VARCHAR",
         "text_hash": "BIGINT", "text_length": "INTEGER", "excerpt": "VARCHAR", "problem": "VARCHAR",
+        "heading": "VARCHAR", "own_words": "INTEGER", "own_links": "INTEGER", "sketch": "BLOB", "marks": "INTEGER",
+        "types": "VARCHAR",
     },
     # one robots tag (origin 0) or X-Robots-Tag stretch (1); scope empty: for all crawlers
     "directive": {
@@ -43,6 +46,13 @@ TABLES: dict[str, dict[str, str]] = {
     "link": {"source": "INTEGER", "target": "INTEGER", "flags": "UTINYINT", "line": "INTEGER", "text": "VARCHAR"},
     "resource": {"source": "INTEGER", "target": "INTEGER", "kind": "VARCHAR", "line": "INTEGER", "text": "VARCHAR"},
     "alternate": {"source": "INTEGER", "target": "INTEGER", "kind": "VARCHAR", "line": "INTEGER", "text": "VARCHAR"},
+    # anchors that do not do what they seem to: kind `rel` (token slip) or `href` (no address)
+    "slip": {"source": "INTEGER", "kind": "VARCHAR", "what": "VARCHAR", "line": "INTEGER", "text": "VARCHAR"},
+    # what a page answered when asked again under a crawler's name, where that differs; `what`: status, robots,
+    # canonical, links; said twice, so that it is no accident
+    "as_crawler": {
+        "crawler": "VARCHAR", "address": "INTEGER", "what": "VARCHAR", "ours": "VARCHAR", "theirs": "VARCHAR",
+    },
     # one robots.txt an authority; `hops` are the addresses redirected through
     "robots": {
         "origin": "VARCHAR", "status": "SMALLINT", "error": "VARCHAR", "media_type": "VARCHAR", "hops": "VARCHAR[]",
@@ -64,7 +74,7 @@ TABLES: dict[str, dict[str, str]] = {
     # what a made-up address on an origin answered
     "probe": {
         "origin": "VARCHAR", "url": "VARCHAR", "status": "SMALLINT", "final": "VARCHAR", "final_status": "SMALLINT",
-        "text_hash": "BIGINT", "title": "VARCHAR",
+        "text_hash": "BIGINT", "title": "VARCHAR", "sketch": "BLOB",
     },
     # addresses given beside the source
     "given": {"address": "INTEGER", "why": "VARCHAR"},

@@ -136,7 +136,7 @@ class Folder:
             row: tuple[Any, ...] = self.recorder.answer_row(url, 200, media_type="text/html", octets=size, file=name)
             self._number_of[name] = row[0]
             rows.append(row)
-            tasks.append(PageTask(row[0], url, str(path)))
+            tasks.append(PageTask(row[0], url, str(path), user_parts=self.options.user_parts))
         self.recorder.writer.add("answer", rows)
         return tasks
 
@@ -190,7 +190,7 @@ class Folder:
                 UNION SELECT target FROM canonical WHERE target IS NOT NULL UNION SELECT address FROM given)"""
         )
         own = {"answer": "address", "page": "address", "directive": "address", "canonical": "address"}
-        own |= {"link": "source", "resource": "source", "alternate": "source"}
+        own |= {"link": "source", "resource": "source", "alternate": "source", "slip": "source"}
         con.execute("BEGIN")
         for table, column in own.items():
             con.execute(

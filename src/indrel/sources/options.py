@@ -50,6 +50,7 @@ class GatherOptions:
     follow_links: bool = True
     read_barred: bool = False
     as_crawlers: bool = False
+    user_parts: tuple[str, ...] = ()
     base: str | None = None
     progress: Progress = field(default_factory=Silent)
     stop: Callable[[], bool] = lambda: False

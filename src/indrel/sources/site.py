@@ -10,6 +10,7 @@ from collections.abc import Iterable
 from concurrent.futures import ThreadPoolExecutor
 from typing import Any, NamedTuple
 
+from indrel.core import crawlers
 from indrel.core.address import Joiner, made_up_path, normalise, origin_of, site_key, split, variants
 from indrel.core.crawlers import STAR
 from indrel.core.page.facts import header_canonicals, header_directives
@@ -21,6 +22,7 @@ from indrel.core.robots.file import MAX_OCTETS
 from indrel.errors import AuditCutShort, Interrupted
 from indrel.gather.parsing import MAX_PAGE, PageTask, ParserPool, directive_row
 from indrel.gather.recorder import Recorder
+from indrel.sources.as_crawlers import Comparison
 from indrel.sources.fetch import Answer, Fetcher
 from indrel.sources.frontier import MAX_CLICKS, Frontier
 from indrel.sources.gate import Gate
@@ -29,6 +31,9 @@ from indrel.sources.sitemaps import SitemapCollector
 
 ROBOTS_LIMIT = MAX_OCTETS * 4
 """Octets of robots.txt that are read: what stands over the limit is told, within reason."""
+
+ERROR_PAGE = 256 << 10
+"""Octets of an error page that are looked through for a robots tag."""
 
 BATCH_PAGES = 32
 BATCH_OCTETS = 2 << 20
@@ -181,6 +186,8 @@ class LiveSite:
             self._given()
         await self._crawl()
         if not self._lost and not self._interrupted:
+            if self.options.as_crawlers:
+                await Comparison(self.fetcher, self.recorder, self.pool, self._executor, self.options).run()
             await self._resource_hosts()
 
     async def _as_crawlers(self, origin: str) -> None:
@@ -300,7 +307,7 @@ class LiveSite:
             [
                 (
                     origin, url, first.status, answer.url, answer.status, facts.text_hash if facts else None,
-                    facts.title if facts else None,
+                    facts.title if facts else None, facts.sketch if facts else None,
                 )
             ],
         )  # fmt: skip
@@ -423,9 +430,10 @@ class LiveSite:
         robots = tuple(answer.headers.get("x-robots-tag", ()))
         links = tuple(answer.headers.get("link", ()))
         html = answer.status == 200 and (is_html(media) or (not media and b"<" in answer.body[:500]))
+        error_page = (answer.status or 0) >= 400 and is_html(media) and b"robots" in answer.body.lower()
         if html and parse and self.recorder.on_site(answer.url):
             # An HTML answer is kept together with what its page says, so that neither is there alone.
-            task = PageTask(number, answer.url, answer.body, charset, robots, links)
+            task = PageTask(number, answer.url, answer.body, charset, robots, links, self.options.user_parts)
             self._waiting.append(_Page(task, clicks, row, follow))
             self._waiting_octets += len(answer.body)
             self._open += 1
@@ -433,6 +441,9 @@ class LiveSite:
             self.recorder.writer.add("answer", [row])
             if robots or links:
                 self._keep_headers(number, answer, robots, links)
+            if error_page and parse:
+                facts = read_page(answer.body[:ERROR_PAGE], answer.url, charset, self.joiner, crawlers.is_known)
+                self.recorder.writer.add("directive", [directive_row(number, d) for d in facts.directives])
         self._done_one()
 
     def _keep_headers(self, number: int, answer: Answer, robots: tuple[str, ...], links: tuple[str, ...]) -> None:

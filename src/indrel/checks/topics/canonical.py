@@ -2,26 +2,74 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 
 from indrel.checks.catalogue import Hit, Need, check
 from indrel.checks.evidence import WHERE, answers, canonicals, rules, said
+from indrel.core.address import split
 from indrel.core.model import CheckClass, Evidence, Severity
 from indrel.decide.site import Site
+
+ABSOLUTE = "regexp_matches(c.href, '^[A-Za-z][A-Za-z0-9+.-]*:')"
+"""Whether a canonical as written is a whole address."""
+
+
+def stage_special(site: Site) -> None:
+    """`special`: pages whose canonical is bent or names a variant of the page's own address, once for a site."""
+    if site.kept.get("special"):
+        return
+    site.kept["special"] = True
+    site.con.execute("CREATE TEMP TABLE special (id INTEGER, why VARCHAR)")
+    rows = [(number, "bent") for number, *_ in bent(site)] + [(row[0], "variant") for row in own_variants(site)]
+    if rows:
+        site.con.executemany("INSERT INTO special VALUES (?, ?)", rows)
+
+
+def bent(site: Site) -> list[tuple[int, str, int, int]]:
+    """Pages whose relative canonical leads, by base or path, to an address that is not open: page, target, crawlers."""
+    return [
+        row
+        for row in site.rows(
+            f"""SELECT f.id, f.origin || f.path, t.id, {site.all_mask} & ~f.barred & ~t.open FROM canonical c
+            JOIN fact f ON f.id = c.address JOIN page p ON p.address = c.address JOIN fact t ON t.id = c.target
+            WHERE f.site AND f.fold_how = 'canonical' AND f.folds_to = c.target AND c.fault IS NULL AND NOT c.in_body
+            AND c.origin = 0 AND NOT {ABSOLUTE} AND (p.base IS NOT NULL OR NOT starts_with(c.href, '/'))
+            AND (t.read OR t.barred > 0 OR NOT t.site) ORDER BY f.origin, f.path"""
+        )
+        if row[3]
+    ]
+
+
+def own_variants(site: Site) -> list[tuple[int, str, str, int]]:
+    """Pages whose canonical is their own address but for scheme, www or port: page, target, crawlers."""
+    found = site.rows(
+        f"""SELECT f.id, f.origin || f.path, t.origin || t.path, {site.all_mask} & ~f.barred FROM fact f
+        JOIN fact t ON t.id = f.folds_to
+        WHERE f.site AND f.fold_how = 'canonical' AND f.origin <> t.origin AND f.path = t.path ORDER BY f.origin, f.path"""
+    )
+    return [row for row in found if row[3] and bare_host(row[1]) == bare_host(row[2])]
+
+
+def bare_host(url: str) -> str:
+    """The host without `www.`, scheme and port."""
+    return split(url).host.removeprefix("www.")
 
 
 def targets(site: Site, condition: str, mask: str) -> list[tuple[int, str, int, str, int]]:
     """Pages that name another as canonical where the target meets a condition: page, target, crawlers.
 
     The condition and the mask are SQL over `f` (the page) and `t` (the target). Crawlers that may
-    not read the page are left out.
+    not read the page are left out, and so are pages of which a more specific row speaks (a bent
+    relative value, a variant of the page's own host).
     """
+    stage_special(site)
     return [
         row
         for row in site.rows(
             f"""SELECT f.id, f.origin || f.path, t.id, t.origin || t.path, ({mask}) & ~f.barred AS crawlers
             FROM fact f JOIN fact t ON t.id = f.folds_to
-            WHERE f.site AND f.fold_how = 'canonical' AND {condition} ORDER BY f.origin, f.path"""
+            WHERE f.site AND f.fold_how = 'canonical' AND ({condition})
+            AND f.id NOT IN (SELECT id FROM special) ORDER BY f.origin, f.path"""
         )
         if row[4]
     ]
@@ -150,6 +198,71 @@ def canonical_to_barred(site: Site) -> Iterator[Hit]:
     for number, url, _, target_url, mask in found:
         evidence = (*tags.get(number, ()), *rules(site, target_url, mask))
         yield Hit(url, mask, f"names a canonical that robots.txt bars: {target_url}", evidence, also=(target_url,))
+
+
+@check("canonical-chain", CheckClass.CONFLICT, Severity.FIX)
+def canonical_chain(site: Site) -> Iterator[Hit]:
+    """A page names as canonical a page that itself names another.
+
+    Why: Engines may stop at the first or follow to the last; which address stands for the page is left to them.
+    Mend: Name the last address of the chain everywhere.
+    Rests on: RFC 6596 section 5: the canonical should not itself name another.
+    Evidence: Each canonical of the chain.
+    """
+    circle = {number for loop in loops(site) for number in loop}
+    yield from _chained(site, lambda number: number not in circle, "names a canonical that names another: {}, then {}")
+
+
+@check("canonical-loop", CheckClass.CONFLICT, Severity.FIX)
+def canonical_loop(site: Site) -> Iterator[Hit]:
+    """Canonicals lead back to where they began.
+
+    Why: Each page says that the other stands for it, so neither does; engines choose for themselves.
+    Mend: Decide which page stands for the others, and let it name itself.
+    Rests on: RFC 6596 section 5.
+    Evidence: Each canonical of the circle.
+    """
+    circle = {number for loop in loops(site) for number in loop}
+    yield from _chained(site, lambda number: number in circle, "names a canonical that leads back here: {}, then {}")
+
+
+def loops(site: Site) -> list[list[int]]:
+    """Circles of canonicals."""
+    onward = dict(
+        site.rows(
+            "SELECT id, folds_to FROM fact WHERE site AND fold_how = 'canonical' AND folds_into IS NULL ORDER BY id"
+        )
+    )
+    found: list[list[int]] = []
+    seen: set[int] = set()
+    for start in onward:
+        path: dict[int, None] = {}
+        number: int | None = start
+        while number is not None and number not in seen:
+            seen.add(number)
+            path[number] = None
+            number = onward.get(number)
+        if number in path:
+            order = list(path)
+            found.append(order[order.index(number) :])
+    return found
+
+
+def _chained(site: Site, chosen: Callable[[int], bool], message: str) -> Iterator[Hit]:
+    rows = targets(site, "t.fold_how = 'canonical' AND t.id <> f.id", f"{site.all_mask} & ~t.barred")
+    found = [row for row in rows if chosen(row[0])]
+    tags = canonicals(site, [row[0] for row in found] + [row[2] for row in found])
+    onward = dict(
+        site.rows(
+            "SELECT f.id, t.origin || t.path FROM fact f JOIN fact t ON t.id = f.folds_to WHERE f.fold_how = 'canonical'"
+        )
+        if found
+        else []
+    )
+    for number, url, target, target_url, mask in found:
+        evidence = (*tags.get(number, ()), *tags.get(target, ()))
+        text = message.format(target_url, onward[target])
+        yield Hit(url, mask, text, evidence, also=tuple(dict.fromkeys((target_url, onward[target]))))
 
 
 @check("canonical-and-noindex", CheckClass.CONFLICT, Severity.FIX)

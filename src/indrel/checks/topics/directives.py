@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from indrel.checks.catalogue import Hit, Need, check
-from indrel.checks.evidence import WHERE, directives, said, status_text
-from indrel.core.address import origin_of, split
+from indrel.checks.catalogue import Hit, check
+from indrel.checks.evidence import WHERE, directives, said
+from indrel.core.address import origin_of
 from indrel.core.model import CheckClass, Evidence, Severity, listing
+from indrel.core.page.tokens import OBSOLETE
 from indrel.decide.site import Site
 
 NEARLY_ALL = 0.9
@@ -47,6 +48,8 @@ def hidden_hosts(site: Site) -> WholeHosts:
     """Per origin the texts of noindex directives on the start page and nearly all pages, with the crawlers told."""
     found: WholeHosts = {}
     for origin, start in site.starts.items():
+        if site.is_closed(origin):
+            continue
         number = site.id_of(start)
         shown = directives(site, [number]).get(number, []) if number is not None else []
         if not shown:
@@ -91,27 +94,6 @@ def without_hidden_host(told: WholeHosts, url: str, evidence: tuple[Evidence, ..
         if known:
             mask &= ~known[0]
     return mask
-
-
-@check("noindex-wanted", CheckClass.BLOCKED, Severity.FIX, rests_on_want=True)
-def noindex_wanted(site: Site) -> Iterator[Hit]:
-    """A wanted page says noindex.
-
-    Why: It may be fetched, but it will not be listed.
-    Mend: Take the noindex out of the tag or header for this page.
-    Rests on: The robots meta tag and X-Robots-Tag as search engines document them.
-    Evidence: The tag or header, and what shows that the page is wanted.
-    """
-    found = site.rows(
-        "SELECT id, origin || path, hidden, start FROM fact WHERE site AND hidden > 0 AND (start OR named) AND NOT listed "
-        "ORDER BY origin, path"
-    )
-    tags, told = said(site, [row[0] for row in found], site.all_mask), hidden_hosts(site)
-    for number, url, mask, start in found:
-        mask = without_hidden_host(told, url, tags.get(number, ()), mask)
-        if mask:
-            who = "the start page" if start else "a page that others name as canonical"
-            yield Hit(url, mask, f"{who} says noindex", tags.get(number, ()), implied=True)
 
 
 @check("noindex-partial", CheckClass.CONFLICT, Severity.ASK)
@@ -239,7 +221,7 @@ def faulty(site: Site, origin: int) -> Iterator[tuple[str, int, str, Evidence]]:
         f"""SELECT a.origin || a.path, d.line, d.text, s.mask, d.fault_texts, d.faults, {WHERE}
         FROM directive d LEFT JOIN scope s ON s.name = d.scope JOIN address a ON a.id = d.address
         JOIN answer n ON n.address = d.address
-        WHERE len(d.faults) > 0 AND d.origin = {origin} AND a.site ORDER BY a.origin, a.path, d.line, d.text"""
+        WHERE len(d.faults) > 0 AND d.origin = {origin} AND a.site AND n.status < 300 ORDER BY a.origin, a.path, d.line, d.text"""
     ):
         what = "; ".join(f"`{t}`: {f}" for t, f in zip(texts, faults, strict=True))
         yield (
@@ -276,25 +258,52 @@ def robots_header_slip(site: Site) -> Iterator[Hit]:
         yield Hit(url, mask, what, (evidence,))
 
 
-@check("missing-answers-200", CheckClass.CONFLICT, Severity.FIX, needs=(Need.LIVE,))
-def missing_answers_200(site: Site) -> Iterator[Hit]:
-    """A made-up address is not answered with 404.
+@check("robots-tag-void", CheckClass.FLAW, Severity.FIX)
+def robots_tag_void(site: Site) -> Iterator[Hit]:
+    """A robots tag has no effect: no content, a wrong attribute, or the http-equiv form.
 
-    Why: Crawlers cannot tell error pages from real ones, so gone pages stay listed and junk is fetched without end.
-    Mend: Answer addresses that do not exist with 404 or 410, whatever page is shown to visitors.
-    Rests on: RFC 9110 section 15.5.5: 404 says that there is nothing at an address.
-    Evidence: The made-up address and its status.
+    Why: What the tag was to say is not said, so the page is treated as if it were not there.
+    Mend: Write it as `<meta name="robots" content="noindex">`.
+    Rests on: The robots meta tag as search engines document it; `http-equiv` for X-Robots-Tag is in no standard.
+    Evidence: The tag.
     """
-    for origin, url, status, final, final_status in site.rows(
-        "SELECT origin, url, status, final, final_status FROM probe ORDER BY origin"
+    for url, void, line, text, barred, where in site.rows(
+        f"""SELECT a.origin || a.path, d.void, d.line, d.text, a.barred, {WHERE} FROM directive d
+        JOIN fact a ON a.id = d.address JOIN answer n ON n.address = d.address
+        WHERE d.void IS NOT NULL AND a.site AND n.status < 300 ORDER BY a.origin, a.path, d.line, d.text"""
     ):
-        path = split(url).path
-        to_start = split(final).path == "/"
-        if final_status != 200 or not (status == 200 or to_start or path in final):
-            continue
-        evidence = [Evidence("status", url, None, status_text(status, None))]
-        message = "a made-up address answers 200, as if it existed"
-        if status != 200:
-            evidence.append(Evidence("status", final, None, status_text(final_status, None)))
-            message = f"a made-up address leads to {'the start page' if to_start else final} instead of a 404"
-        yield Hit(origin + "/", site.all_mask, message, tuple(evidence))
+        mask = site.all_mask & ~barred
+        if mask:
+            yield Hit(url, mask, f"the robots tag has no effect: {void}", (Evidence("tag", where, line, text),))
+
+
+@check("robots-token-obsolete", CheckClass.FLAW, Severity.NOTE)
+def robots_token_obsolete(site: Site) -> Iterator[Hit]:
+    """A robots tag or header holds a token that no large engine reads any more.
+
+    Why: It does no harm, but who reads it may believe that it does something.
+    Mend: Take the token out.
+    Rests on: The robots meta tag as search engines document it today.
+    Evidence: The tag or header.
+    """
+    names = ", ".join(f"'{t}'" for t in sorted(OBSOLETE))
+    for one in all_said(site, f"list_has_any(d.tokens, [{names}])"):
+        told = [f"`{t}`" for t in one.tokens if t in OBSOLETE]
+        are = "is" if len(told) == 1 else "are"
+        yield Hit(one.url, one.mask, f"{listing(told)} {are} not read by any large engine any more", (one.evidence,))
+
+
+@check("embed-without-noindex", CheckClass.FLAW, Severity.NOTE)
+def embed_without_noindex(site: Site) -> Iterator[Hit]:
+    """A page says indexifembedded, but not noindex.
+
+    Why: The token lifts a noindex where the page is embedded elsewhere; without a noindex it does nothing.
+    Mend: Say `noindex, indexifembedded` if the page is to be listed only where it is embedded; else take the token out.
+    Rests on: The robots meta tag as search engines document it.
+    Evidence: The tag or header.
+    """
+    noindex = dict(site.rows("SELECT id, noindex FROM fact WHERE noindex > 0"))
+    for one in all_said(site, "list_contains(d.tokens, 'indexifembedded')"):
+        mask = one.mask & ~noindex.get(one.address, 0)
+        if mask:
+            yield Hit(one.url, mask, "says indexifembedded without noindex: it does nothing", (one.evidence,))

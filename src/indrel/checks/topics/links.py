@@ -8,13 +8,19 @@ import numpy as np
 import numpy.typing as npt
 
 from indrel.checks.catalogue import Hit, Need, check
-from indrel.checks.evidence import answers, links_to, listings, picked, said
-from indrel.core.model import CheckClass, Severity, plural
-from indrel.decide.graph import LinkGraph
+from indrel.checks.evidence import WHERE, about, answers, links_to, listings, rules, said, stated
+from indrel.checks.topics.directives import MANY
+from indrel.checks.topics.wants import hub_links
+from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
+from indrel.core.page.facts import UNFOLLOWED, LinkFlag
+from indrel.decide.graph import link_graph
 from indrel.decide.site import Site
 
 MOST_NAMED = 200
 """Pages named beside a finding."""
+
+A_SHARE = 0.1
+HOST_OF = "substr(a.origin, strpos(a.origin, '://') + 3)"
 
 
 @check("only-nofollow-path", CheckClass.BLOCKED, Severity.FIX, rests_on_want=True, needs=(Need.LINKS, Need.COMPLETE))
@@ -26,16 +32,31 @@ def only_nofollow_path(site: Site) -> Iterator[Hit]:
     Rests on: WHATWG HTML: rel=nofollow; that ugc and sponsored count likewise is engine practice.
     Evidence: The unfollowed link to the page, or the page-wide nofollow in the way, and the sitemap entry.
     """
+    yield from _path_hits(site, cut_off(site))
+
+
+def cut_off(site: Site) -> list[tuple[tuple[int, str, int, int | None], int]]:
+    """Wanted pages that are linked, but not reached by followed links: number, address, barred, entry; and crawlers.
+
+    Worked out once for a site.
+    """
+    if site.kept.get("cut off") is None:
+        site.kept["cut off"] = _cut_off(site)
+    found: list[tuple[tuple[int, str, int, int | None], int]] = site.kept["cut off"]
+    return found
+
+
+def _cut_off(site: Site) -> list[tuple[tuple[int, str, int, int | None], int]]:
     start = site.start_id
     if start is None or not site.one("SELECT count(*) FROM link"):
-        return
+        return []
     wanted = site.rows(
-        "SELECT id, origin || path, barred FROM fact WHERE site AND (listed OR named) AND NOT start "
+        "SELECT id, origin || path, barred, entry FROM fact WHERE site AND want = 'show' AND NOT start "
         "AND followed + unfollowed > 0 ORDER BY origin, path"
     )
     if not wanted or not _has_unfollowed(site):
-        return
-    graph = LinkGraph(site)
+        return []
+    graph = link_graph(site)
     missed = np.zeros(len(wanted), dtype=np.int64)
     ids = np.array([row[0] for row in wanted])
     allowed = ~np.array([row[2] for row in wanted], dtype=np.int64)
@@ -48,8 +69,7 @@ def only_nofollow_path(site: Site) -> Iterator[Hit]:
                 done[key] &= graph.reached(start, i, obey=False)[ids]
         missed |= np.where(done[key], 1 << i, 0)
     missed &= allowed
-    hits = [(row, int(mask)) for row, mask in zip(wanted, missed, strict=True) if mask]
-    yield from _path_hits(site, hits)
+    return [((*row[:3], row[3]), int(mask)) for row, mask in zip(wanted, missed, strict=True) if mask]
 
 
 def _has_unfollowed(site: Site) -> bool:
@@ -69,7 +89,7 @@ def _view(site: Site, index: int) -> tuple[int, ...]:
     )
 
 
-def _path_hits(site: Site, hits: list[tuple[tuple[int, str, int], int]]) -> Iterator[Hit]:
+def _path_hits(site: Site, hits: list[tuple[tuple[int, str, int, int | None], int]]) -> Iterator[Hit]:
     ids = [row[0] for row, _ in hits]
     unfollowed = links_to(site, ids, most=1, unfollowed=True)
     followed = links_to(site, ids, most=1)
@@ -78,7 +98,7 @@ def _path_hits(site: Site, hits: list[tuple[tuple[int, str, int], int]]) -> Iter
         site.rows("SELECT target, source FROM inlink WHERE target IN (SELECT unnest(?))", [ids]) if ids else []
     )
     tags = said(site, linking.values(), site.all_mask, "nofollow")
-    for (number, url, _), mask in hits:
+    for (number, url, _, entry), mask in hits:
         shown = [*unfollowed.get(number, ()), *tags.get(linking.get(number, -1), ())] or followed.get(number, [])
         if number in entries:
             shown.append(entries[number][1])
@@ -86,8 +106,8 @@ def _path_hits(site: Site, hits: list[tuple[tuple[int, str, int], int]]) -> Iter
             url,
             mask,
             "is linked, but every path from the start page needs an unfollowed link",
-            tuple(shown),
-            implied=True,
+            (*shown, *stated(site, entry)),
+            implied=entry is None,
         )
 
 
@@ -115,13 +135,253 @@ def link_to_gone(site: Site) -> Iterator[Hit]:
             yield Hit(url, mask, message, (*shown[number], *links.get(number, ())), also=tuple(also[:MOST_NAMED]))
 
 
-def linking_pages(site: Site, ids: list[int]) -> dict[int, list[str]]:
-    """Per address the pages that link to it."""
+def linking_pages(site: Site, ids: list[int], unfollowed: bool = False) -> dict[int, list[str]]:
+    """Per address the pages that link to it, or only those that do so unfollowed."""
     found: dict[int, list[str]] = {}
-    with picked(site, ids):
-        for target, url in site.rows(
-            """SELECT DISTINCT l.target, a.origin || a.path AS url FROM link l JOIN picked ON picked.id = l.target
-            JOIN address a ON a.id = l.source ORDER BY l.target, url"""
-        ):
-            found.setdefault(target, []).append(url)
+    condition = f"l.flags & {UNFOLLOWED} > 0" if unfollowed else "true"
+    for target, url in about(
+        site,
+        ids,
+        f"""SELECT DISTINCT l.target, a.origin || a.path AS url FROM link l JOIN picked ON picked.id = l.target
+        JOIN address a ON a.id = l.source WHERE {condition} ORDER BY l.target, url""",
+    ):
+        found.setdefault(target, []).append(url)
     return found
+
+
+@check("no-path", CheckClass.BLOCKED, Severity.ASK, rests_on_want=True, needs=(Need.LINKS, Need.COMPLETE))
+def no_path(site: Site) -> Iterator[Hit]:
+    """A wanted page is in a sitemap or list, but no page that was read links to it.
+
+    Why: Visitors cannot come to it, and it gets no weight from the site; engines list such pages late or not at all.
+    Mend: Link it from where it belongs.
+    Rests on: Engine practice: pages are found and weighed by links; a sitemap only announces them.
+    Evidence: The sitemap entry.
+    """
+    found = site.rows(
+        """SELECT id, origin || path, open, entry FROM fact WHERE site AND want = 'show' AND NOT start AND open > 0
+        AND followed + unfollowed = 0 AND (listed OR id IN (SELECT address FROM given WHERE why = 'also'))
+        AND origin || path NOT IN (SELECT a.origin || '/' FROM given g JOIN address a ON a.id = g.address)
+        AND id NOT IN (SELECT folds_to FROM fact WHERE folds_to IS NOT NULL AND fold_how <> 'canonical'
+            AND followed + unfollowed > 0) ORDER BY origin, path"""
+    )
+    entries = listings(site, [row[0] for row in found])
+    for number, url, mask, entry in found:
+        shown = [entries[number][1]] if number in entries else [Evidence("list", url, None, "given with --also")]
+        yield Hit(url, mask, "no page that was read links to it", (*shown, *stated(site, entry)), implied=entry is None)
+
+
+@check("link-nofollow-inside", CheckClass.CONFLICT, Severity.ASK, rests_on_want=True, needs=(Need.LINKS,))
+def link_nofollow_inside(site: Site) -> Iterator[Hit]:
+    """Links to a wanted page of one's own site are not followed.
+
+    Why: nofollow keeps no page out of the listings; it only wastes the weight that the link would carry.
+    Mend: Take nofollow (ugc, sponsored) off links inside the site.
+    Rests on: WHATWG HTML: rel=nofollow; that the weight is lost and not shared out is engine practice.
+    Evidence: The unfollowed links.
+    """
+    told = {row[0] for row, _ in cut_off(site)} if site.complete else set()
+    found = [
+        row
+        for row in site.rows(
+            f"""SELECT id, origin || path, {site.all_mask} & ~barred, unfollowed, entry FROM fact
+            WHERE site AND want = 'show' AND unfollowed > 0 AND tail IN ('', 'unread') ORDER BY origin, path"""
+        )
+        if row[0] not in told and row[2]
+    ]
+    ids = [row[0] for row in found]
+    links, pages = links_to(site, ids, unfollowed=True), linking_pages(site, ids, unfollowed=True)
+    for number, url, mask, count, entry in found:
+        are = "link" if count == 1 else "links"
+        message = f"{count:,} {are} to this wanted page {'is' if count == 1 else 'are'} not followed"
+        yield Hit(url, mask, message, (*links.get(number, ()), *stated(site, entry)),
+                  also=tuple(pages.get(number, [])[:MOST_NAMED]), implied=entry is None)  # fmt: skip
+
+
+@check("link-mixed", CheckClass.CONFLICT, Severity.NOTE, needs=(Need.LINKS,))
+def link_mixed(site: Site) -> Iterator[Hit]:
+    """One target is linked both followed and unfollowed.
+
+    Why: The followed link leads crawlers there all the same, so the nofollow achieves nothing.
+    Mend: Take the nofollow off, or put it on all links; to keep a page out of listings, say noindex on it.
+    Rests on: WHATWG HTML: rel=nofollow holds for the one link.
+    Evidence: An unfollowed link and a followed one.
+    """
+    found = site.rows(
+        f"""SELECT id, origin || path, {site.all_mask} & ~barred, followed, unfollowed FROM fact
+        WHERE site AND followed > 0 AND unfollowed > 0 ORDER BY origin, path"""
+    )
+    ids = [row[0] for row in found]
+    without, followed = links_to(site, ids, most=1, unfollowed=True), links_to(site, ids, most=1, unfollowed=False)
+    for number, url, mask, yes, no in found:
+        message = f"{plural(no, 'link')} to it {'is' if no == 1 else 'are'} not followed, {yes:,} {'is' if yes == 1 else 'are'}"
+        yield Hit(url, mask or site.all_mask, message, (*without.get(number, ()), *followed.get(number, ())))
+
+
+@check("page-nofollow", CheckClass.BLOCKED, Severity.ASK, rests_on_want=True, needs=(Need.LINKS,))
+def page_nofollow(site: Site) -> Iterator[Hit]:
+    """A page says nofollow for all its links, and links to wanted pages.
+
+    Why: None of its links is followed or passes weight, the menu's included.
+    Mend: Take nofollow out of the tag or header; mark single links instead where that is meant.
+    Rests on: The robots meta tag as search engines document it: nofollow covers every link of the page.
+    Evidence: The tag or header, and links to wanted pages.
+    """
+    hubs = hub_links(site)
+    found = site.rows(
+        """SELECT f.id, f.origin || f.path, f.nofollow & ~f.barred, count(DISTINCT l.target), bool_or(t.entry IS NOT NULL),
+            min_by(l.text, l.line), min(l.line), any_value(coalesce(n.file, f.origin || f.path))
+        FROM fact f JOIN link l ON l.source = f.id JOIN fact t ON t.id = l.target JOIN answer n ON n.address = f.id
+        WHERE f.site AND f.nofollow & ~f.barred > 0 AND f.status < 300 AND t.site AND t.want = 'show'
+        GROUP BY ALL ORDER BY f.origin || f.path"""
+    )
+    found = [row for row in found if row[0] not in hubs]
+    tags = said(site, [row[0] for row in found], site.all_mask, "nofollow")
+    for number, url, mask, count, is_stated, text, line, where in found:
+        shown = (*tags.get(number, ()), Evidence("link", where, line, text))
+        message = (
+            f"no link of this page is followed; {count:,} of them {'leads' if count == 1 else 'lead'} to wanted pages"
+        )
+        yield Hit(url, mask, message, shown, implied=not is_stated)
+
+
+@check("link-to-shut", CheckClass.CONFLICT, Severity.ASK, needs=(Need.LINKS,))
+def link_to_shut(site: Site) -> Iterator[Hit]:
+    """Many pages link to a page that is barred or hidden.
+
+    Why: Each link gives away weight to a page that is not listed; in a template that is a share of the whole site's.
+    Mend: Link such pages from few places, or let them be listed.
+    Rests on: Engine practice: the weight of links to barred or hidden pages is lost.
+    Evidence: The rule or directive that shuts the page, and the links.
+    """
+    pages = int(site.one("SELECT count(*) FROM fact WHERE site AND html"))
+    share = A_SHARE * pages
+    found = site.rows(
+        f"""SELECT id, origin || path, barred | hidden, barred, followed FROM fact
+        WHERE site AND barred | hidden > 0 AND followed >= least({MANY}, {share}) AND NOT closed
+        AND (tail IN ('', 'unread')) ORDER BY origin, path"""
+    )
+    ids = [row[0] for row in found]
+    tags, links = said(site, ids, site.all_mask), links_to(site, ids, most=2, unfollowed=False)
+    for number, url, mask, barred, count in found:
+        why = (*(rules(site, url, barred) if barred else ()), *tags.get(number, ()))
+        if not why:
+            continue
+        what = "barred" if barred == mask else "hidden" if not barred else "barred or hidden"
+        message = f"{plural(count, 'page')} link{'s' if count == 1 else ''} to this {what} page"
+        severity = None if count >= share else Severity.NOTE
+        yield Hit(url, mask, message, (*why, *links.get(number, ())), severity=severity)
+
+
+@check("link-to-redirect", CheckClass.FLAW, Severity.NOTE)
+def link_to_redirect(site: Site) -> Iterator[Hit]:
+    """Pages link to an address that redirects, or to another variant of the host.
+
+    Why: Each such link costs a further fetch, and some of its weight.
+    Mend: Point the links at the final address.
+    Rests on: RFC 9110 section 15.4.
+    Evidence: Where the address leads, and the links.
+    """
+    found = site.rows(
+        f"""SELECT f.id, f.origin || f.path, {site.all_mask} & ~f.barred, t.origin || t.path, f.followed + f.unfollowed
+        FROM fact f JOIN address t ON t.id = f.folds_to
+        WHERE f.site AND f.fold_how <> 'canonical' AND f.followed + f.unfollowed > 0 ORDER BY f.origin, f.path"""
+    )
+    ids = [row[0] for row in found]
+    shown, links, pages = answers(site, ids), links_to(site, ids), linking_pages(site, ids)
+    for number, url, mask, target, _ in found:
+        also = pages.get(number, [])
+        if mask:
+            message = (
+                f"redirects to {target}, and {plural(len(also), 'page')} {'links' if len(also) == 1 else 'link'} to it"
+            )
+            yield Hit(url, mask, message, (*shown[number], *links.get(number, ())), also=tuple(also[:MOST_NAMED]))
+
+
+@check("link-not-crawlable", CheckClass.FLAW, Severity.ASK)
+def link_not_crawlable(site: Site) -> Iterator[Hit]:
+    """Navigation has no address: a script, `#` or nothing where the address belongs.
+
+    Why: Crawlers follow the href of links; they do not click. What only a script leads to is not found.
+    Mend: Give each entry an `<a href>` with the address it leads to; the script may stay.
+    Rests on: WHATWG HTML: a link is an a or area element with href; that nothing else is followed is engine practice.
+    Evidence: The elements.
+    """
+    yield from _slips(site, "href", "{} without an address to follow: {}")
+
+
+@check("link-rel-slip", CheckClass.FLAW, Severity.FIX)
+def link_rel_slip(site: Site) -> Iterator[Hit]:
+    """A link's rel holds a token that is near a known one, and has no effect.
+
+    Why: The link is followed and passes weight, though it was not to.
+    Mend: Spell the token as the message says.
+    Rests on: WHATWG HTML: rel is a list of tokens; unknown ones are ignored.
+    Evidence: The link.
+    """
+    yield from _slips(site, "rel", "{} with a rel that has no effect: {}")
+
+
+def _slips(site: Site, kind: str, message: str) -> Iterator[Hit]:
+    """One hit a page, with its slips of one kind."""
+    pages: dict[str, tuple[int, list[tuple[str, Evidence]]]] = {}
+    for url, mask, what, line, text, where in site.rows(
+        f"""SELECT a.origin || a.path, {site.all_mask} & ~a.barred, s.what, s.line, s.text, {WHERE} FROM slip s
+        JOIN fact a ON a.id = s.source JOIN answer n ON n.address = s.source
+        WHERE s.kind = ? AND a.site AND a.status < 300 ORDER BY a.origin, a.path, s.line, s.text""",
+        [kind],
+    ):
+        pages.setdefault(url, (mask, []))[1].append((what, Evidence("link", where, line, text)))
+    for url, (mask, found) in pages.items():
+        if mask:
+            text = message.format(plural(len(found), "link"), "; ".join(dict.fromkeys(what for what, _ in found)))
+            yield Hit(url, mask, text, tuple(shown for _, shown in found[:5]))
+
+
+@check("paid-link-followed", CheckClass.CONFLICT, Severity.FIX, needs=(Need.PARTNERS,))
+def paid_link_followed(site: Site) -> Iterator[Hit]:
+    """A link to a partner's host is not marked as paid.
+
+    Why: Links that are paid for must not pass weight; engines act against sites that sell it.
+    Mend: Add `rel="sponsored"` (or nofollow) to the link.
+    Rests on: Engine practice: paid links carry `sponsored` or `nofollow`; the partners that the intent file declares.
+    Evidence: The links, and the declaration.
+    """
+    hosts = " OR ".join(
+        f"split_part({HOST_OF}, ':', 1) = '{h}' OR {HOST_OF} = '{h}' OR ends_with(split_part({HOST_OF}, ':', 1), '.{h}')"
+        for h in (p.replace("'", "''") for p in site.intent.partners)
+    )
+    flags = int(LinkFlag.NOFOLLOW | LinkFlag.SPONSORED)
+    yield from _outward(site, f"({hosts}) AND l.flags & {flags} = 0", "{} to {} without sponsored or nofollow")
+
+
+@check("user-link-followed", CheckClass.CONFLICT, Severity.FIX, needs=(Need.USER_PARTS,))
+def user_link_followed(site: Site) -> Iterator[Hit]:
+    """A link to another site, in a part that visitors write, is followed.
+
+    Why: Whoever writes there can spend the site's good name; that draws junk links.
+    Mend: Have the template add `rel="ugc"` (or nofollow) to links in that part.
+    Rests on: Engine practice: links that visitors write carry `ugc` or `nofollow`; the parts that the intent file declares.
+    Evidence: The links.
+    """
+    flags = int(LinkFlag.NOFOLLOW | LinkFlag.UGC)
+    condition = f"NOT a.site AND l.flags & {int(LinkFlag.USER)} > 0 AND l.flags & {flags} = 0"
+    yield from _outward(site, condition, "{} that visitors wrote to {} without ugc or nofollow")
+
+
+def _outward(site: Site, condition: str, message: str) -> Iterator[Hit]:
+    """One hit a page for its links to other hosts that meet a condition over `l` (link) and `a` (target)."""
+    pages: dict[str, tuple[int, list[str], list[Evidence]]] = {}
+    for url, mask, host, line, text, where in site.rows(
+        f"""SELECT f.origin || f.path, {site.all_mask} & ~f.barred & ~f.nofollow, {HOST_OF}, l.line, l.text,
+            coalesce(n.file, f.origin || f.path)
+        FROM link l JOIN address a ON a.id = l.target JOIN fact f ON f.id = l.source JOIN answer n ON n.address = f.id
+        WHERE f.site AND f.status < 300 AND {condition} ORDER BY f.origin, f.path, l.line, l.text"""
+    ):
+        _, hosts, shown = pages.setdefault(url, (mask, [], []))
+        hosts.append(host)
+        shown.append(Evidence("link", where, line, text))
+    for url, (mask, hosts, shown) in pages.items():
+        if mask:
+            text = message.format(plural(len(shown), "link"), listing(list(dict.fromkeys(hosts))[:3]))
+            yield Hit(url, mask, text, tuple(shown[:5]))

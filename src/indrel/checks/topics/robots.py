@@ -7,7 +7,7 @@ import re
 from collections.abc import Iterator
 
 from indrel.checks.catalogue import Hit, Need, check
-from indrel.checks.evidence import listings, robots_line, rules, said, status_text
+from indrel.checks.evidence import LISTED_ROW, PAGE_ROW, listings, robots_line, rules, said, stated, status_text, who_is
 from indrel.core.address import made_up_path, split
 from indrel.core.model import CheckClass, Evidence, Severity, plural
 from indrel.core.page.headers import is_html
@@ -48,7 +48,7 @@ def shut_hosts(site: Site) -> Shut:
     found: Shut = {}
     for origin, start in site.starts.items():
         host = site.robots.get(origin)
-        if host is None or host.access is not Access.RULES:
+        if host is None or host.access is not Access.RULES or site.is_closed(origin):
             continue
         made_up = origin + made_up_path(origin)
         for i, crawler in enumerate(site.crawlers):
@@ -58,8 +58,8 @@ def shut_hosts(site: Site) -> Shut:
             bit = 1 << i
             wanted, barred = site.rows(
                 f"SELECT count(*), count(*) FILTER (barred & {bit} > 0) FROM fact "
-                "WHERE origin = ? AND (start OR listed OR named)",
-                [origin],
+                "WHERE origin = ? AND (want = 'show' OR id = (SELECT id FROM address WHERE origin || path = ?))",
+                [origin, start],
             )[0]
             elsewhere = not site.rule_for(made_up, crawler)[0]
             if barred >= NEARLY_ALL * wanted and (elsewhere or wanted >= MANY):
@@ -84,15 +84,16 @@ def without_shut_site(site: Site, url: str, mask: int, shut: Shut) -> int:
 _PLAIN = re.compile(r"^/[^*$?%]*[A-Za-z0-9]$")
 
 
-def overreaching(site: Site) -> dict[str, tuple[str, Rule, int]]:
+def overreaching(site: Site) -> dict[str, tuple[str, Rule, int, int | None]]:
     """Wanted addresses that a rule written as a plain word or folder bars only because they begin alike.
 
-    Gives per address its origin, the rule and the crawlers; addresses of hosts that are shut as a whole are left out.
+    Gives per address its origin, the rule, the crawlers and the entry that states the want; addresses
+    of hosts that are shut as a whole are left out.
     """
     shut = shut_hosts(site)
-    found: dict[str, tuple[str, Rule, int]] = {}
-    for url, mask in site.rows(
-        "SELECT origin || path, barred FROM fact WHERE site AND barred > 0 AND (start OR listed OR named) ORDER BY origin, path"
+    found: dict[str, tuple[str, Rule, int, int | None]] = {}
+    for url, mask, entry in site.rows(
+        "SELECT origin || path, barred, entry FROM fact WHERE site AND barred > 0 AND want = 'show' ORDER BY origin, path"
     ):
         mask = without_shut_site(site, url, mask, shut)
         parts = split(url)
@@ -101,8 +102,8 @@ def overreaching(site: Site) -> dict[str, tuple[str, Rule, int]]:
             if rule is not None and _PLAIN.match(rule.path) and parts.path.startswith(rule.path):
                 following = parts.path[len(rule.path) : len(rule.path) + 1]
                 if following.isalnum() or following in ("-", "_", "%"):
-                    before = found.get(url, (parts.origin, rule, 0))
-                    found[url] = (parts.origin, rule, before[2] | 1 << i)
+                    before = found.get(url, (parts.origin, rule, 0, entry))
+                    found[url] = (parts.origin, rule, before[2] | 1 << i, entry)
     return found
 
 
@@ -115,17 +116,18 @@ def robots_overreach(site: Site) -> Iterator[Hit]:
     Rests on: RFC 9309 section 2.2.2: a rule matches every address that begins with its path.
     Evidence: The rule; the addresses concerned stand beside the finding.
     """
-    groups: dict[tuple[str, Rule], tuple[int, list[str]]] = {}
-    for url, (origin, rule, mask) in overreaching(site).items():
-        before = groups.get((origin, rule), (0, []))
-        groups[origin, rule] = (before[0] | mask, [*before[1], url])
-    for (origin, rule), (mask, urls) in groups.items():
+    groups: dict[tuple[str, Rule], tuple[int, list[str], set[int | None]]] = {}
+    for url, (origin, rule, mask, entry) in overreaching(site).items():
+        before = groups.get((origin, rule), (0, [], set()))
+        groups[origin, rule] = (before[0] | mask, [*before[1], url], before[2] | {entry})
+    for (origin, rule), (mask, urls, entries) in groups.items():
         host = site.robots[origin]
         message = (
             f"`{rule.text}` also bars {plural(len(urls), 'wanted address')} that only begin alike, such as {urls[0]}"
         )
         line = robots_line(host, rule.line, rule.text)
-        yield Hit(host.url, mask, message, (line,), also=tuple(urls[:MOST_NAMED]), implied=True)
+        said = next((stated(site, e) for e in sorted(e for e in entries if e is not None)), ())
+        yield Hit(host.url, mask, message, (line, *said), also=tuple(urls[:MOST_NAMED]), implied=not said)
 
 
 @check("site-barred", CheckClass.BLOCKED, Severity.STOP, needs=(Need.ROBOTS,))
@@ -157,7 +159,7 @@ def robots_unreachable(site: Site) -> Iterator[Hit]:
     Evidence: The status or failure that the address gave.
     """
     for host in site_robots(site):
-        if host.access is Access.ALL_BARRED:
+        if host.access is Access.ALL_BARRED and not site.is_closed(host.origin):
             what = status_text(host.status, host.error)
             evidence = Evidence("status", host.final or host.url, None, what)
             yield Hit(
@@ -257,15 +259,15 @@ def barred_wanted(site: Site) -> Iterator[Hit]:
     Evidence: The deciding rule, and what shows that the page is wanted.
     """
     shut, wide = shut_hosts(site), overreaching(site)
-    for url, mask, start in site.rows(
-        "SELECT origin || path, barred, start FROM fact WHERE site AND barred > 0 AND (start OR named) AND NOT listed "
-        "ORDER BY origin, path"
+    for url, mask, start, named, entry in site.rows(
+        "SELECT origin || path, barred, start, named, entry FROM fact WHERE site AND barred > 0 AND want = 'show' "
+        f"AND {PAGE_ROW} ORDER BY origin, path"
     ):
         mask = without_shut_site(site, url, mask, shut)
         evidence = rules(site, url, mask)
         if mask and evidence and url not in wide:
-            who = "the start page" if start else "a page that others name as canonical"
-            yield Hit(url, mask, f"`{evidence[0].text}` bars {who}", evidence, implied=True)
+            message = f"`{evidence[0].text}` bars {who_is(start, named, entry)}"
+            yield Hit(url, mask, message, (*evidence, *stated(site, entry)), implied=entry is None)
 
 
 @check("barred-noindex", CheckClass.CONFLICT, Severity.FIX, needs=(Need.ROBOTS, Need.READ_BARRED))
@@ -319,7 +321,8 @@ def listed_barred(site: Site) -> Iterator[Hit]:
     """
     shut, wide = shut_hosts(site), overreaching(site)
     found = site.rows(
-        "SELECT id, origin || path, barred FROM fact WHERE site AND listed AND barred > 0 ORDER BY origin, path"
+        f"SELECT id, origin || path, barred FROM fact WHERE site AND listed AND barred > 0 AND {LISTED_ROW} "
+        "ORDER BY origin, path"
     )
     entries = listings(site, [i for i, _, _ in found])
     for number, url, mask in found:

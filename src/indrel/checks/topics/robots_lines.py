@@ -8,7 +8,7 @@ from collections.abc import Iterator
 import numpy as np
 
 from indrel.checks.catalogue import Hit, Need, check
-from indrel.checks.evidence import picked, robots_line, status_text
+from indrel.checks.evidence import about, robots_line, status_text
 from indrel.checks.topics.robots import UNSUPPORTED, is_page, site_robots
 from indrel.core.address import normalise, site_key, split
 from indrel.core.crawlers import STAR
@@ -291,11 +291,12 @@ def _opened(site: Site, host: HostRobots, index: int) -> list[str]:
     general = host.file.ruleset((STAR,)).rules
     ids, paths = site.paths(host.origin)
     bars = np.array([not rule.allow for rule in general] + [False])
-    with picked(site, ids[bars[match_many(general, paths)]].tolist()):
-        found = site.rows(
-            f"SELECT origin || path FROM fact JOIN picked ON picked.id = fact.id WHERE known AND barred & {1 << index} = 0 "
-            "ORDER BY path"
-        )
+    found = about(
+        site,
+        ids[bars[match_many(general, paths)]].tolist(),
+        f"SELECT origin || path FROM fact JOIN picked ON picked.id = fact.id WHERE known AND barred & {1 << index} = 0 "
+        "ORDER BY path",
+    )
     return [url for (url,) in found]
 
 

@@ -9,7 +9,7 @@ import numpy as np
 import pyarrow.compute as pc
 
 from indrel.checks.catalogue import Hit, Need, check
-from indrel.checks.evidence import WHERE, answers, canonicals, picked, robots_line, rules
+from indrel.checks.evidence import WHERE, about, answers, canonicals, robots_line, rules, stated
 from indrel.checks.topics.robots_lines import beaten, readable
 from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
 from indrel.core.robots import Access, Paths, RobotsFile, Rule, match_many
@@ -30,7 +30,7 @@ class RuleUse(NamedTuple):
 def rule_uses(site: Site, host: HostRobots) -> list[RuleUse]:
     """Per group and rule of a robots.txt, what it does to the known addresses, pages and resources."""
     ids, paths = site.paths(host.origin)
-    wanted_ids = [i for (i,) in site.rows("SELECT id FROM fact WHERE start OR listed OR named")]
+    wanted_ids = [i for (i,) in site.rows("SELECT id FROM fact WHERE want = 'show'")]
     wanted = np.isin(ids, np.array(wanted_ids, dtype=ids.dtype))
     uses = []
     for token in host.file.agents:
@@ -198,16 +198,15 @@ def barred_to_hide(site: Site) -> Iterator[Hit]:
     Rests on: RFC 9309 bars fetching, not listing.
     Evidence: The rule.
     """
-    for url, mask, kind in site.rows(
-        f"""SELECT origin || path, barred, kind FROM (SELECT *, {site.kind_sql} AS kind FROM fact WHERE known AND barred > 0)
-        WHERE {site.want_sql} = 'hide' AND noindex & barred = 0 ORDER BY origin, path"""
+    for url, mask, kind, entry in site.rows(
+        """SELECT origin || path, barred, kind, entry FROM fact WHERE known AND barred > 0
+        AND want = 'hide' AND noindex & barred = 0 AND NOT listed ORDER BY origin, path"""
     ):
         evidence = rules(site, url, mask)
         if evidence and evidence[0].kind == "robots":
-            message = (
-                f"barred by `{evidence[0].text}`, so it may still be listed by its address; it looks like junk ({kind})"
-            )
-            yield Hit(url, mask, message, evidence, implied=True)
+            why = f"it looks like junk ({kind})" if entry is None else "it is to be hidden"
+            message = f"barred by `{evidence[0].text}`, so it may still be listed by its address; {why}"
+            yield Hit(url, mask, message, (*evidence, *stated(site, entry)), implied=entry is None)
 
 
 @check("barred-canonical", CheckClass.CONFLICT, Severity.ASK, needs=(Need.ROBOTS, Need.READ_BARRED))
@@ -265,11 +264,12 @@ def resource_barred(site: Site) -> Iterator[Hit]:
 
 def _needing(site: Site, ids: list[int]) -> dict[int, list[str]]:
     found: dict[int, list[str]] = {}
-    with picked(site, ids):
-        for target, url in site.rows(
-            """SELECT DISTINCT r.target, a.origin || a.path AS url FROM resource r JOIN picked ON picked.id = r.target
-            JOIN address a ON a.id = r.source
-            QUALIFY dense_rank() OVER (PARTITION BY r.target ORDER BY url) <= 200 ORDER BY r.target, url"""
-        ):
-            found.setdefault(target, []).append(url)
+    for target, url in about(
+        site,
+        ids,
+        """SELECT DISTINCT r.target, a.origin || a.path AS url FROM resource r JOIN picked ON picked.id = r.target
+        JOIN address a ON a.id = r.source
+        QUALIFY dense_rank() OVER (PARTITION BY r.target ORDER BY url) <= 200 ORDER BY r.target, url""",
+    ):
+        found.setdefault(target, []).append(url)
     return found

@@ -5,7 +5,18 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from indrel.checks.catalogue import Hit, check
-from indrel.checks.evidence import answers, canonicals, listings, robots_line, said, status_text
+from indrel.checks.evidence import (
+    LISTED_OTHER,
+    LISTED_ROW,
+    UNWANTED,
+    answers,
+    canonicals,
+    listings,
+    robots_line,
+    said,
+    stated,
+    status_text,
+)
 from indrel.checks.topics.directives import hidden_hosts, without_hidden_host
 from indrel.core.model import CheckClass, Evidence, Severity, listing
 from indrel.core.sitemap import USUAL
@@ -104,7 +115,8 @@ def _listed(site: Site, condition: str, mask: str = "") -> list[tuple[int, str, 
     return [
         row
         for row in site.rows(
-            f"SELECT id, origin || path, {chosen} FROM fact WHERE site AND listed AND {condition} ORDER BY origin, path"
+            f"SELECT id, origin || path, {chosen} FROM fact WHERE site AND listed AND {condition} AND {LISTED_OTHER} "
+            "ORDER BY origin, path"
         )
         if row[2]
     ]
@@ -129,7 +141,7 @@ def listed_hidden(site: Site) -> Iterator[Hit]:
     Rests on: Sitemaps protocol 0.9; the robots meta tag and X-Robots-Tag as search engines document them.
     Evidence: The tag or header, and the sitemap entry.
     """
-    found = _listed(site, "hidden > 0", "hidden")
+    found = _listed(site, f"hidden > 0 AND {LISTED_ROW}", "hidden")
     ids = [row[0] for row in found]
     entries, tags = listings(site, ids), said(site, ids, site.all_mask)
     told = hidden_hosts(site)
@@ -209,3 +221,22 @@ def listed_locked(site: Site) -> Iterator[Hit]:
     Evidence: The status, and the sitemap entry.
     """
     yield from _by_answer(site, "tail = 'locked'", "in the sitemap, but asks for credentials ({})")
+
+
+@check("listed-unwanted", CheckClass.CONFLICT, Severity.FIX)
+def listed_unwanted(site: Site) -> Iterator[Hit]:
+    """The sitemap puts forward an address that is to be hidden, locked or dropped.
+
+    Why: The sitemap asks crawlers to come to what the owner does not want listed.
+    Mend: Take the entry out, at best in the generator's settings, so that the section stays out.
+    Rests on: Sitemaps protocol 0.9; the want that the intent file states.
+    Evidence: The intent's entry, and the sitemap's.
+    """
+    found = site.rows(
+        f"SELECT id, want, entry FROM fact WHERE site AND listed AND entry IS NOT NULL AND {UNWANTED} ORDER BY origin, path"
+    )
+    entries = listings(site, [row[0] for row in found])
+    words = {"hide": "hidden", "lock": "locked", "drop": "dropped"}
+    for number, want, stating in found:
+        loc, entry = entries[number]
+        yield Hit(loc, site.all_mask, f"in the sitemap, but it is to be {words[want]}", (*stated(site, stating), entry))

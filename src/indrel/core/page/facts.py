@@ -27,6 +27,17 @@ class LinkFlag(IntFlag):
     NOFOLLOW = 1
     UGC = 2
     SPONSORED = 4
+    USER = 8  # inside a part that the owner declares user-written; says nothing on following
+
+
+class Mark(IntFlag):
+    """What a page's markup and wording show."""
+
+    PASSWORD = 1  # asks for a password
+    ONLY_PASSWORD = 2  # asks for a password, and is next to nothing else
+    SAYS_ERROR = 4  # title or heading says that there is nothing here
+    SAYS_EMPTY = 8  # the text says that a list has no entries
+    FRAGMENT = 16  # a piece of a page
 
 
 class Link(NamedTuple):
@@ -34,6 +45,19 @@ class Link(NamedTuple):
 
     url: str
     flags: int
+    line: int | None
+    text: str
+
+
+UNFOLLOWED = int(LinkFlag.NOFOLLOW | LinkFlag.UGC | LinkFlag.SPONSORED)
+"""A link with any of these is not followed."""
+
+
+class Slip(NamedTuple):
+    """An anchor that does not do what it seems to: `kind` is `rel` (token slip) or `href` (not crawlable)."""
+
+    kind: str
+    what: str
     line: int | None
     text: str
 
@@ -83,8 +107,14 @@ class PageFacts:
     refresh_to: str | None = None
     refresh_line: int | None = None
     refresh_text: str | None = None
+    heading: str | None = None
     text_hash: int | None = None
     text_length: int | None = None
+    own_words: int | None = None
+    own_links: int | None = None
+    sketch: bytes | None = None
+    marks: int = 0
+    types: str | None = None
     excerpt: str | None = None
     problem: str | None = None
     directives: list[Directive] = field(default_factory=list)
@@ -92,6 +122,7 @@ class PageFacts:
     links: list[Link] = field(default_factory=list)
     resources: list[Reference] = field(default_factory=list)
     alternates: list[Reference] = field(default_factory=list)
+    slips: list[Slip] = field(default_factory=list)
 
 
 def header_directives(values: list[str]) -> list[Directive]:

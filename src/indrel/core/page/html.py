@@ -6,49 +6,46 @@ searching the source for the tags, in order.
 
 from __future__ import annotations
 
-import codecs
-import hashlib
 import html
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from typing import Any
 
 from selectolax.lexbor import LexborHTMLParser
 
 from indrel.core.address import Joiner
-from indrel.core.page.facts import MAX_TEXT, Canonical, Directive, Link, LinkFlag, Origin, PageFacts, Reference
-from indrel.core.page.tokens import Tokens, parse_content
-
-MAX_DEPTH = 4_000
-"""Elements nested deeper than any page means: the parser is quadratic there, so the rest is cut off."""
-
-_SHORT_TEXT = 20_000
-
-MAX_ATTRIBUTES = 2_000
-"""Attributes on one tag: likewise."""
+from indrel.core.page.facts import (
+    MAX_TEXT,
+    Canonical,
+    Directive,
+    Link,
+    LinkFlag,
+    Mark,
+    Origin,
+    PageFacts,
+    Reference,
+    Slip,
+)
+from indrel.core.page.octets import bound, to_utf8
+from indrel.core.page.tokens import Tokens, nearest, parse_content
+from indrel.core.page.wording import LITTLE, data_types, fingerprint, wording_marks
 
 _TAG = re.compile(
     rb"<(a|area|meta|link|base|script|img|iframe|source|video|audio|embed|object|input)\b"
     rb"(?:[^>\"']++|\"[^\"]{0,20000}+\"|'[^']{0,20000}+')*+>",
     re.IGNORECASE,
 )
-_ANY_TAG = re.compile(rb"<(/?)([a-zA-Z][^\s/>]*)[^>]*?(/?)>")
 _OPAQUE = re.compile(rb"<!--.*?-->|<(script|style|title|textarea|noscript)\b.*?</\1\s*>", re.IGNORECASE | re.DOTALL)
-_META_CHARSET = re.compile(rb"<meta[^>]{0,500}?charset\s*=\s*[\"']?\s*([A-Za-z0-9_.:-]+)", re.IGNORECASE)
 _REFRESH = re.compile(
     r"^\s*([0-9]*)[0-9.]*\s*[;,\s]\s*(?:url\s*=\s*)?(?:\"([^\"]*)|'([^']*)|(.*))", re.IGNORECASE | re.DOTALL
 )
-_ASCII = bytes(range(0x20, 0x7F))
 _DATA_CALL = re.compile(
     r"\bfetch\(\s*[\"'`]([^\"'`$\s]+)[\"'`]|\.open\(\s*[\"'][A-Z]+[\"']\s*,\s*[\"']([^\"'\s]+)[\"']"
 )
+_QUOTES = (b'"', b"'", b"=", b" ")
+_AFTER = (b'"', b"'", b">", b" ", b"\n", b"#", b"/")
 _LONG_SCRIPT = 200_000
-_LONG_TAG = 8_000
 _TRIES = 20
-_VOID = frozenset(
-    b"area base br col embed hr img input link meta source track wbr p li dt dd tr td th option thead tbody tfoot "
-    b"colgroup optgroup rp rt".split()
-)
 _ANCHORS = "a[href],area[href]"
 _ANCHOR_TAG = re.compile(rb"<(?:a|area)[\s/](?:[^>\"']++|\"[^\"]{0,20000}+\"|'[^']{0,20000}+')*+>", re.IGNORECASE)
 _HREF = re.compile(rb"[\s\"'/]href\s*=\s*(?:\"([^\"]*)\"|'([^']*)'|([^\s>\"']+))", re.IGNORECASE)
@@ -56,7 +53,11 @@ _REL = re.compile(rb"[\s\"'/]rel\s*=\s*(?:\"([^\"]*)\"|'([^']*)'|([^\s>\"']+))",
 _OTHERS = (
     "meta,link,script,style,img[src],iframe[src],source[src],video[src],audio[src],embed[src],object[data],input[src]"
 )
-_WEB_CODECS = {"iso8859-1": "cp1252", "ascii": "cp1252", "iso8859-9": "cp1254", "tis-620": "cp874"}
+_PAGE_TAGS = re.compile(rb"<(?:!doctype|html|head|body|title)\b", re.IGNORECASE)
+_MOST_SLIPS = 50
+_SLIP = 1 << 7
+"""Beside link flags while a page is read: the rel holds a token that is near a known one."""
+
 _REL_FLAGS = {"nofollow": LinkFlag.NOFOLLOW, "ugc": LinkFlag.UGC, "sponsored": LinkFlag.SPONSORED}
 _RESOURCE_KINDS = {
     "script": "script", "img": "image", "iframe": "frame", "source": "media", "video": "media", "audio": "media",
@@ -66,6 +67,16 @@ _LINK_KINDS = {
     "stylesheet": "style", "preload": "preload", "modulepreload": "script", "icon": "image", "manifest": "manifest",
     "prefetch": "preload",
 }  # fmt: skip
+_REL_KNOWN = ("nofollow", "ugc", "sponsored", "noopener", "noreferrer")
+_REL_OTHERS = frozenset({
+    "follow", "dofollow", "external", "friend", "met", "me", "next", "prev", "author", "license", "tag", "help",
+    "search", "bookmark", "alternate", "archives", "index", "first", "last", "up", "home", "nofollow-link",
+    "lightbox", "gallery", "category", "opener",
+})  # fmt: skip
+_SUSPECT = re.compile(rb"href\s*=\s*(?:[\"']\s*#?\s*[\"']|#[\s>])|javascript:|\bonclick\s*=", re.IGNORECASE)
+_NAVIGATES = re.compile(r"location\b|\.href|navigate|goto|\bopen\s*\(|router|history\.push", re.IGNORECASE)
+_TOGGLES = ("aria-expanded", "aria-haspopup", "data-toggle", "data-bs-toggle", "aria-controls", "role")
+_SHARED = "nav,footer,aside,body > header,[role=navigation],[role=banner],[role=contentinfo],[role=search]"
 _CANCELLING = ("hreflang", "lang", "media", "type")
 _STANDARD_NAMES = frozenset({
     "description", "keywords", "viewport", "author", "generator", "application-name", "theme-color", "color-scheme",
@@ -73,75 +84,13 @@ _STANDARD_NAMES = frozenset({
 })  # fmt: skip
 
 
-def codec_name(label: str | None) -> str | None:
-    """The codec that the web means by a charset label, or None where there is none."""
-    if not label:
-        return None
+def is_selector(text: str) -> bool:
+    """Whether a text is a CSS selector that the parser understands."""
     try:
-        name = codecs.lookup(label.strip().strip("\"'")).name
-    except (LookupError, ValueError):
-        return None
-    return _WEB_CODECS.get(name, name)
-
-
-def to_utf8(data: bytes, header_charset: str | None) -> tuple[bytes, str]:
-    """The page's octets in UTF-8 and the charset they were read in: byte order mark, header, meta, guess."""
-    for mark, name in (
-        (codecs.BOM_UTF8, "utf-8"),
-        (codecs.BOM_UTF16_LE, "utf-16-le"),
-        (codecs.BOM_UTF16_BE, "utf-16-be"),
-    ):
-        if data.startswith(mark):
-            return data[len(mark) :].decode(name, "replace").encode(), name
-    declared = codec_name(header_charset)
-    if declared is None:
-        found = _META_CHARSET.search(data[:4096])
-        declared = codec_name(found[1].decode("ascii")) if found else None
-        if declared and declared.startswith("utf-16"):
-            declared = "utf-8"  # WHATWG HTML: a page that says so in ASCII is not UTF-16
-    if declared in (None, "utf-8"):
-        try:
-            data.decode("utf-8")
-            return data, "utf-8"
-        except UnicodeDecodeError:
-            if declared:
-                return data.decode("utf-8", "replace").encode(), "utf-8"
-            declared = _guess(data)
-    try:
-        return data.decode(declared, "replace").encode("utf-8", "replace"), declared
-    except (LookupError, ValueError):  # codecs that are not text encodings
-        return data.decode("cp1252", "replace").encode(), "cp1252"
-
-
-def _guess(data: bytes) -> str:
-    import charset_normalizer
-
-    best = charset_normalizer.from_bytes(data[:32_768]).best()
-    if best is None or _ASCII.decode(best.encoding, "replace") != _ASCII.decode("ascii"):
-        return "cp1252"  # every charset in use on the web agrees with ASCII
-    return best.encoding
-
-
-def bound(data: bytes) -> tuple[bytes, str | None]:
-    """Cut a page off where it is nested or attributed beyond reason; say where and why."""
-    opened = data.count(b"<") - 2 * data.count(b"</") if len(data) > 3 * MAX_DEPTH else 0
-    if opened > MAX_DEPTH:
-        depth = 0
-        for tag in _ANY_TAG.finditer(data):
-            if tag[3] or tag[2].lower() in _VOID:
-                continue
-            depth += -1 if tag[1] else 1
-            if depth > MAX_DEPTH:
-                line = data.count(b"\n", 0, tag.start()) + 1
-                problem = f"elements nested over {MAX_DEPTH} deep at line {line}: the rest was not read"
-                return data[: tag.start()], problem
-    if any(data.rfind(b">", i, i + _LONG_TAG) < 0 for i in range(0, len(data) - _LONG_TAG, _LONG_TAG)):
-        for tag in re.finditer(rb"<[a-zA-Z][^>]{8000,}+", data):
-            if len(re.findall(rb"[\s\"'][^\s=>\"'/]+", tag[0][:400_000])) > MAX_ATTRIBUTES:
-                line = data.count(b"\n", 0, tag.start()) + 1
-                problem = f"a tag with over {MAX_ATTRIBUTES} attributes at line {line}: the rest was not read"
-                return data[: tag.start()], problem
-    return data, None
+        LexborHTMLParser("<p></p>").css(text)
+    except Exception:  # the parser's own error types vary
+        return False
+    return True
 
 
 class _Source:
@@ -165,6 +114,7 @@ class _Source:
         """Line and text of the next `tag` in the source that holds `value` in one of its attributes."""
         raw = (value or "").encode()
         at = self._cursor.get(tag, 0)
+        loose: re.Match[bytes] | None = None
         for _ in range(_TRIES if raw else 0):
             at = self.data.find(raw, at)
             if at < 0:
@@ -172,12 +122,27 @@ class _Source:
             begin = self.data.rfind(b"<", 0, at)
             found = _TAG.match(self.data, begin) if begin >= 0 else None
             if found and found.end() >= at and found[1].decode().lower() == tag:
-                return self._take(tag, found)
+                before, behind = self.data[at - 1 : at], self.data[at + len(raw) : at + len(raw) + 1]
+                if before in _QUOTES and behind in _AFTER:
+                    return self._take(tag, found)
+                loose = loose or found
             at += len(raw)
+        if loose:
+            return self._take(tag, loose)
         for found in _TAG.finditer(self.data, self._cursor.get(tag, 0)):
             if found[1].decode().lower() == tag and (not raw or (value or "") in _unescape(found[0])):
                 return self._take(tag, found)
         return None, None
+
+    def anywhere(self, value: str, tag: str) -> tuple[int | None, str | None]:
+        """Line and text of the next tag of any name that holds `value`."""
+        at = self.data.find(value.encode(), self._cursor.get("", 0))
+        begin = self.data.rfind(b"<" + tag.encode(), 0, at) if at >= 0 else -1
+        end = self.data.find(b">", at + len(value.encode())) + 1 if begin >= 0 else 0
+        if not end:
+            return None, None
+        self._cursor[""] = end
+        return self.line(begin), self.data[begin:end][: MAX_TEXT * 4].decode("utf-8", "replace")[:MAX_TEXT]
 
     def _take(self, tag: str, found: re.Match[bytes]) -> tuple[int, str]:
         self._cursor[tag] = found.end()
@@ -200,8 +165,40 @@ def _unescape(value: bytes) -> str:
 def _rel_flags(rel: str) -> int:
     flags = 0
     for token in rel.lower().split():
-        flags |= _REL_FLAGS.get(token, 0)
+        flags |= _REL_FLAGS.get(token) or (_SLIP if rel_slip(token) else 0)
     return flags
+
+
+def rel_slip(token: str) -> str | None:
+    """The rel token that a misspelt one was meant to be, or None where it is known or like none."""
+    if token in _REL_KNOWN or len(token) < 3:
+        return None
+    squeezed = token.replace("-", "").replace("_", "")
+    if squeezed in _REL_KNOWN:
+        return squeezed
+    near = nearest(token, _REL_KNOWN)
+    return near if near in _REL_FLAGS and token not in _REL_OTHERS else None
+
+
+def _is_script(href: str) -> bool:
+    return href.lstrip()[:11].lower() == "javascript:"
+
+
+def _in_navigation(node: Any) -> bool:
+    parent = node.parent
+    while parent is not None:
+        if parent.tag == "nav" or parent.attributes.get("role") in ("navigation", "menubar"):
+            return True
+        parent = parent.parent
+    return False
+
+
+def _is_toggle(node: Any, attributes: dict[str, str]) -> bool:
+    """Whether an anchor opens a menu that stands beside it, rather than being the way somewhere."""
+    if any(name in attributes for name in _TOGGLES):
+        return True
+    beside = node.parent.css_first("ul,ol,[role=menu]") if node.parent is not None else None
+    return beside is not None and node.parent.tag == "li"
 
 
 def _in_body(node: Any) -> bool:
@@ -224,7 +221,9 @@ def _written(tag: str, attributes: dict[str, str], text: str | None) -> str:
 class _Reader:
     """Reads one page. `is_crawler` says whether a meta name is a crawler's token."""
 
-    def __init__(self, data: bytes, url: str, joiner: Joiner, is_crawler: Callable[[str], bool]) -> None:
+    def __init__(
+        self, data: bytes, url: str, joiner: Joiner, is_crawler: Callable[[str], bool], user_parts: Sequence[str]
+    ) -> None:
         self.tree = LexborHTMLParser(data)
         self.source = _Source(data)
         self.url = url
@@ -234,6 +233,8 @@ class _Reader:
         self.facts = PageFacts()
         self._links: dict[tuple[str, int], Link] = {}
         self._resources: dict[str, Reference] = {}
+        self._user_parts = user_parts
+        self._og_type: str | None = None
 
     def read(self) -> PageFacts:
         facts = self.facts
@@ -245,7 +246,7 @@ class _Reader:
             self.base = self.joiner.join(self.url, base.attributes.get("href") or "") or self.url
             facts.base = self.base
         self._anchors()
-        inline = []
+        inline, data = [], []
         for node in self.tree.css(_OTHERS):
             tag = node.tag or ""
             if tag == "meta":
@@ -254,15 +255,20 @@ class _Reader:
                 self._link_element(node)
             elif tag in ("script", "style") and "src" not in node.attributes:
                 inline.append(node)
-                if tag == "script":
+                if tag == "script" and (node.attributes.get("type") or "").strip().lower() == "application/ld+json":
+                    data.append(node.text())
+                elif tag == "script":
                     self._data_calls(node)
             else:
                 self._resource(node, tag)
+        if _SUSPECT.search(self.source.data):
+            self._uncrawlable()
         facts.links = list(self._links.values())
         facts.resources = list(self._resources.values())
         if any(d.in_body for d in facts.directives) or any(c.in_body for c in facts.canonicals):
             self._head_end()
         self._text(inline)
+        facts.types = data_types(data, self._og_type)
         return facts
 
     def _anchors(self) -> None:
@@ -270,17 +276,25 @@ class _Reader:
         nodes = self.tree.css(_ANCHORS)
         if not nodes:
             return
+        user = {a.mem_id for part in self._user_parts for p in self.tree.css(part) for a in p.css(_ANCHORS)}
         written = _ANCHOR_TAG.findall(self.source.data)
         distinct = dict.fromkeys(written)
         known = self.joiner.anchors(self.base)
         pairs = [(tag, known.get(tag) or self._read_anchor(tag, known)) for tag in distinct]
         without = {tag for tag, pair in pairs if pair is _NO_HREF}
-        if len(written) - (sum(1 for tag in written if tag in without) if without else 0) != len(nodes):
+        if user or len(written) - (sum(1 for tag in written if tag in without) if without else 0) != len(nodes):
             for node in nodes:
-                self._anchor_node(node)
+                self._anchor_node(node, node.mem_id in user)
             return
         at, own, links, source = 0, self.url, self._links, self.source
         for tag, pair in pairs:
+            if pair[1] & _SLIP and pair is not _NO_HREF:
+                pair = (pair[0], pair[1] & ~_SLIP)
+                rel = _REL.search(tag)
+                text = tag[:MAX_TEXT].decode("utf-8", "replace")
+                self._rel_slip(
+                    _unescape(rel[rel.lastindex or 1]) if rel else "", source.line(source.data.find(tag)), text
+                )
             url = pair[0]
             if url is not None and url != own and pair not in links:
                 at = max(source.data.find(tag, at), 0)
@@ -311,14 +325,45 @@ class _Reader:
         pair = known[tag] = (place[0], flags)
         return pair
 
-    def _anchor_node(self, node: Any) -> None:
+    def _anchor_node(self, node: Any, is_user: bool) -> None:
         attributes = _attributes(node)
         href = attributes["href"]
         url = None if href.startswith("#") else self.joiner.join(self.base, href)
-        flags = _rel_flags(attributes.get("rel", ""))
+        flags = _rel_flags(attributes.get("rel", "")) | (LinkFlag.USER if is_user else 0)
+        if flags & _SLIP:
+            flags &= ~_SLIP
+            line, text = _Source(self.source.data).next(node.tag, href)
+            self._rel_slip(attributes["rel"], line, _written(node.tag, attributes, text))
         if url and url != self.url and (url, flags) not in self._links:
             line, text = self.source.next(node.tag, href)
             self._links[url, flags] = Link(url, flags, line, _written(node.tag, attributes, text))
+
+    def _rel_slip(self, rel: str, line: int | None, text: str) -> None:
+        """Keep the rel tokens of an anchor that are near the known ones: they have no effect."""
+        meant = {token: rel_slip(token) for token in rel.replace(",", " ").lower().split()}
+        slips = [f"`{token}` has no effect; `{word}` was probably meant" for token, word in meant.items() if word]
+        if slips and len(self.facts.slips) < _MOST_SLIPS:
+            self.facts.slips.append(Slip("rel", "; ".join(slips), line, text))
+
+    def _uncrawlable(self) -> None:
+        """Navigation without an address: scripts that go elsewhere, and `#` or nothing in navigation."""
+        source = _Source(self.source.data)
+        for node in self.tree.css('[onclick],a[href=""],a[href="#"],a[href^="javascript:" i]'):
+            attributes = _attributes(node)
+            href, script = attributes.get("href"), attributes.get("onclick", "")
+            usable = href is not None and href.strip() not in ("", "#") and not _is_script(href)
+            if usable or len(self.facts.slips) >= _MOST_SLIPS:
+                continue
+            script += href if href and _is_script(href) else ""
+            if _NAVIGATES.search(script):
+                what = "a script goes elsewhere"
+            elif node.tag == "a" and _in_navigation(node) and not _is_toggle(node, attributes):
+                what = "its href is empty" if not (href or "").strip() else "its href is `#`"
+            else:
+                continue
+            tag = node.tag or ""
+            line, text = source.anywhere(script if not href else f'href="{href}"', tag)
+            self.facts.slips.append(Slip("href", what, line, _written(tag, attributes, text)))
 
     def _meta(self, node: Any) -> None:
         attributes = _attributes(node)
@@ -340,6 +385,9 @@ class _Reader:
             void = "http-equiv is not read for robots"
         elif attributes.get("property", "").strip().lower() == "robots":
             void = "it says property where name is read"
+        elif attributes.get("property", "").strip().lower() == "og:type":
+            self._og_type = content
+            return
         else:
             return
         line, text = self.source.next("meta", content or name or equiv)
@@ -450,35 +498,68 @@ class _Reader:
             child = child.next
 
     def _text(self, inline: list[Any]) -> None:
-        facts = self.facts
+        """Title, heading, and what the page's own text tells. Takes the tree apart, so it comes last."""
+        facts, body = self.facts, self.tree.body
         title = self.tree.css_first("head title") or self.tree.css_first("title")
         if title is not None:
             facts.title = " ".join(title.text().split())[:MAX_TEXT]
-        if self.tree.body is None:
+        if body is None:
             return
         for node in inline:
             node.decompose()
-        text = self.tree.body.text(separator=" ")
-        facts.text_length = len(text)
+        whole = body.text(separator=" ")
+        facts.text_length = len(whole)
+        for node in self.tree.css(_SHARED):
+            node.decompose()
+        own = self.tree.css_first("main") or self.tree.css_first("[role=main]") or self.tree.body or body
+        text = own.text(separator=" ") or ""
+        if not text.strip():
+            own, text = body, whole  # all of it stands in what is usually shared
+        heading = own.css_first("h1")
+        facts.heading = " ".join(heading.text().split())[:MAX_TEXT] if heading is not None else None
         facts.excerpt = " ".join(text[: MAX_TEXT * 4].split())[:MAX_TEXT]
-        if len(text) < _SHORT_TEXT:
-            text = " ".join(text.split())  # white space differs between twins of short pages
-            facts.text_length = len(text)
-        digest = hashlib.blake2b(text.encode("utf-8", "surrogatepass"), digest_size=8).digest()
-        facts.text_hash = int.from_bytes(digest, "big", signed=True)
+        path = self.url[self.url.index("/", 8) :]
+        told = text.replace(self.url, " ")
+        told = told.replace(path, " ") if len(path) > 3 else told  # error pages repeat what was asked for
+        found = fingerprint(told)
+        facts.text_hash, facts.own_words, facts.sketch = found
+        facts.own_links = len(own.css("a[href]"))
+        if found.words <= LITTLE:
+            facts.marks = wording_marks(text, [h for h in (facts.heading, facts.title) if h], found.words)
+            facts.marks |= self._little_marks(own, found.words)
+
+    def _little_marks(self, own: Any, words: int) -> int:
+        """Marks of pages that hold next to nothing."""
+        marks = 0
+        field = own.css_first("input[type=password i]") if b"assword" in self.source.data.lower() else None
+        if field is not None:
+            marks |= Mark.PASSWORD | (Mark.ONLY_PASSWORD if words <= LITTLE else 0)
+            line, text = _Source(self.source.data).next("input", field.attributes.get("type"))
+            self.facts.slips.append(
+                Slip("password", "asks for a password", line, _written("input", _attributes(field), text))
+            )
+        if words and not _PAGE_TAGS.search(self.source.data):
+            marks |= Mark.FRAGMENT
+        return int(marks)
 
 
 def read_page(
-    data: bytes, url: str, charset: str | None, joiner: Joiner, is_crawler: Callable[[str], bool] = lambda _: False
+    data: bytes,
+    url: str,
+    charset: str | None,
+    joiner: Joiner,
+    is_crawler: Callable[[str], bool] = lambda _: False,
+    user_parts: Sequence[str] = (),
 ) -> PageFacts:
     """Read one HTML page.
 
-    `data` are the octets as served, `charset` what the Content-Type header says. Never fails on
-    content; a page that had to be cut says so in `problem`.
+    `data` are the octets as served, `charset` what the Content-Type header says, `user_parts` CSS
+    selectors of parts that visitors write. Never fails on content; a page that had to be cut says
+    so in `problem`.
     """
     text, codec = to_utf8(data, charset)
     text, problem = bound(text)
-    facts = _Reader(text, url, joiner, is_crawler).read()
+    facts = _Reader(text, url, joiner, is_crawler, user_parts).read()
     facts.charset = codec
     facts.problem = problem or facts.problem
     return facts

@@ -26,14 +26,14 @@ def covers(wide: Pattern, narrow: Pattern) -> bool:
 def never_wins(rules: Sequence[Rule]) -> list[tuple[Rule, Rule]]:
     """Rules of one group that another always beats, each with the one that beats it."""
     found: list[tuple[Rule, Rule]] = []
-    first: dict[tuple[tuple[str, ...], bool], Rule] = {}
+    first: dict[Pattern, Rule] = {}
     for i, rule in enumerate(rules):
         pattern = rule.pattern
-        same = first.get((pattern.pieces, pattern.anchored))
+        same = first.get(pattern)
         if same is not None and same.allow == rule.allow:
             found.append((rule, same))
             continue
-        first.setdefault((pattern.pieces, pattern.anchored), rule)
+        first.setdefault(pattern, rule)
         if len(rules) > MOST_COMPARED:
             continue
         for k, other in enumerate(rules):

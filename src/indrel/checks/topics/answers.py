@@ -1,0 +1,118 @@
+"""What addresses answer: errors that look like pages, pages that change with the crawler that asks."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from indrel.checks.catalogue import Hit, Need, check
+from indrel.checks.evidence import WHERE, answers, status_text
+from indrel.checks.topics.wants import page_texts
+from indrel.core.address import split
+from indrel.core.model import CheckClass, Evidence, Severity, listing
+from indrel.decide.site import Site
+
+
+@check("missing-answers-200", CheckClass.CONFLICT, Severity.FIX, needs=(Need.LIVE,))
+def missing_answers_200(site: Site) -> Iterator[Hit]:
+    """A made-up address is not answered with 404.
+
+    Why: Crawlers cannot tell error pages from real ones, so gone pages stay listed and junk is fetched without end.
+    Mend: Answer addresses that do not exist with 404 or 410, whatever page is shown to visitors.
+    Rests on: RFC 9110 section 15.5.5: 404 says that there is nothing at an address.
+    Evidence: The made-up address and its status.
+    """
+    for origin, url, status, final, final_status in site.rows(
+        "SELECT origin, url, status, final, final_status FROM probe ORDER BY origin"
+    ):
+        path = split(url).path
+        to_start = split(final).path == "/"
+        if final_status != 200 or not (status == 200 or to_start or path in final) or site.is_closed(origin):
+            continue
+        evidence = [Evidence("status", url, None, status_text(status, None))]
+        message = "a made-up address answers 200, as if it existed"
+        if status != 200:
+            evidence.append(Evidence("status", final, None, status_text(final_status, None)))
+            message = f"a made-up address leads to {'the start page' if to_start else final} instead of a 404"
+        yield Hit(origin + "/", site.all_mask, message, tuple(evidence))
+
+
+@check("soft-missing", CheckClass.CONFLICT, Severity.FIX, needs=(Need.LIVE,))
+def soft_missing(site: Site) -> Iterator[Hit]:
+    """An error or “nothing here” page is answered with 200.
+
+    Why: Crawlers take it for a page; engines find out in the end and treat it as an error, after many fetches.
+    Mend: Answer 404 or 410 (or redirect to what took its place) where there is nothing.
+    Rests on: RFC 9110 section 15.5.5: 404 says that there is nothing at an address.
+    Evidence: The status, what the page says, and the made-up address that gets the same page.
+    """
+    found = site.rows(
+        f"""SELECT f.id, f.origin || f.path, {site.all_mask} & ~f.barred, f.status, f.matches_missing, p.url
+        FROM fact f LEFT JOIN probe p ON p.origin = f.origin
+        WHERE f.site AND f.read AND f.status BETWEEN 200 AND 299 AND f.tail = 'broken' AND f.html
+        AND (f.matches_missing OR f.kind = 'error') ORDER BY f.origin, f.path"""
+    )
+    told = page_texts(site, [row[0] for row in found])
+    for number, url, mask, status, matches, probe in found:
+        if not mask:
+            continue
+        shown = [Evidence("status", url, None, status_text(status, None)), told[number]]
+        if matches:
+            shown.append(Evidence("status", probe, None, "a made-up address gets the same page"))
+            message = "answers 200 with the page that a made-up address gets"
+        else:
+            message = f"answers 200, but says “{told[number].text}”, and has next to nothing else"
+        yield Hit(url, mask, message, tuple(shown))
+
+
+@check("noindex-on-answer", CheckClass.FLAW, Severity.NOTE, needs=(Need.LIVE,))
+def noindex_on_answer(site: Site) -> Iterator[Hit]:
+    """A redirect or error says noindex, though it is never listed anyway.
+
+    Why: It does no harm, but it is often a sign that a rule was set for more addresses than meant.
+    Mend: Leave it, or send the noindex only with pages.
+    Rests on: RFC 9110 sections 15.4 to 15.6: the status decides before any directive.
+    Evidence: The tag or header, and the status.
+    """
+    found = site.rows(
+        f"""SELECT d.address, a.origin || a.path, bit_or(s.mask) & ~any_value(a.barred), min(d.origin), min(d.line), min(d.text),
+            any_value({WHERE}) FROM directive d JOIN scope s ON s.name = d.scope JOIN fact a ON a.id = d.address
+            JOIN answer n ON n.address = d.address
+            WHERE a.site AND d.noindex AND d.void IS NULL AND a.status >= 300 GROUP BY ALL ORDER BY a.origin || a.path"""
+    )
+    shown = answers(site, [row[0] for row in found])
+    for number, url, mask, origin, line, text, where in found:
+        if mask:
+            first = Evidence("header" if origin else "tag", where, line, text)
+            what = shown[number][0].text
+            yield Hit(url, mask, f"says noindex, but answers “{what}”", (first, *shown[number]))
+
+
+@check("agent-differs", CheckClass.CONFLICT, Severity.FIX, needs=(Need.LIVE, Need.AS_CRAWLERS))
+def agent_differs(site: Site) -> Iterator[Hit]:
+    """A page's status, robots directives or canonical change with the name of the crawler that asks.
+
+    Why: What people and tools see is not what that crawler acts on; often a guard or cache is to blame.
+    Mend: Give all who ask the same answer; take rules by name out of server, guard or cache.
+    Rests on: Practice: a page is to be the same for all who ask; asked twice under each name.
+    Evidence: What each was answered.
+    """
+    tokens = {c.token: 1 << i for i, c in enumerate(site.crawlers)}
+    pages: dict[str, tuple[int, dict[str, None], dict[Evidence, None]]] = {}
+    for url, crawler, what, ours, theirs in site.rows(
+        """SELECT a.origin || a.path AS url, c.crawler, c.what, c.ours, c.theirs FROM as_crawler c
+        JOIN address a ON a.id = c.address ORDER BY url, c.what = 'links', c.what DESC, c.crawler"""
+    ):
+        if crawler not in tokens:
+            continue
+        kind = {"robots": "tag", "links": "link"}.get(what, what)
+        mask, names, shown = pages.get(url, (0, {}, {}))
+        shown[Evidence(kind, url, None, f"to {crawler}: {theirs}")] = None
+        shown[Evidence(kind, url, None, f"otherwise: {ours}")] = None
+        if what != "links":
+            mask |= tokens[crawler]
+            names[what] = None
+        pages[url] = (mask, names, shown)
+    for url, (mask, names, shown) in pages.items():
+        if mask:
+            message = f"{listing(list(names))} differ{'s' if len(names) == 1 else ''} when {listing(site.names(mask), 'or')} asks"
+            yield Hit(url, mask, message, tuple(shown)[:8])

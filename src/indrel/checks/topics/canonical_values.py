@@ -1,0 +1,208 @@
+"""Canonicals as written: values that cannot be used, that are bent, or that name another site or host."""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Iterator
+
+from indrel.checks.catalogue import Hit, check
+from indrel.checks.evidence import WHERE, canonicals, stated
+from indrel.checks.topics.canonical import ABSOLUTE, bent, own_variants, stage_special
+from indrel.core.address import split
+from indrel.core.model import CheckClass, Evidence, Severity
+from indrel.decide.site import Site
+
+NOBODY = ("localhost", "local", "internal", "invalid")
+"""Top levels of names that no visitor reaches (RFC 6761, RFC 6762)."""
+
+PLACEHOLDERS = ("example.com", "example.net", "example.org")
+"""Names that documentation uses (RFC 2606): a canonical there was never filled in."""
+
+
+@check("canonical-unusable", CheckClass.FLAW, Severity.FIX)
+def canonical_unusable(site: Site) -> Iterator[Hit]:
+    """A canonical cannot be used: empty, no address, or cancelled by an attribute.
+
+    Why: Engines ignore it and choose themselves which address stands for the page.
+    Mend: Write it as `<link rel="canonical" href="https://...">`, with no hreflang, lang, media or type.
+    Rests on: RFC 6596; that those attributes cancel it is engine practice.
+    Evidence: The tag or header.
+    """
+    for url, mask, fault, origin, line, text, where in site.rows(
+        f"""SELECT a.origin || a.path, {site.all_mask} & ~a.barred, c.fault, c.origin, c.line, c.text, {WHERE} FROM canonical c
+        JOIN fact a ON a.id = c.address JOIN answer n ON n.address = c.address
+        WHERE c.fault IS NOT NULL AND NOT c.in_body AND a.site AND a.status < 300 AND NOT {LOCAL_FILE}
+        ORDER BY a.origin, a.path, c.origin, c.line"""
+    ):
+        if mask:
+            shown = Evidence("header" if origin else "canonical", where, line, text)
+            yield Hit(url, mask, f"the canonical cannot be used: {fault}", (shown,))
+
+
+LOCAL_FILE = "starts_with(lower(trim(c.href)), 'file:')"
+
+
+@check("canonical-relative", CheckClass.FLAW, Severity.ASK)
+def canonical_relative(site: Site) -> Iterator[Hit]:
+    """A canonical is written as a relative address.
+
+    Why: A base tag, another folder or a copied template bends it, and the page names something that is not there.
+    Mend: Write the whole address, with scheme and host.
+    Rests on: RFC 6596 section 3: relative values are allowed, absolute ones preferred; resolved against the base.
+    Evidence: The canonical; the address that it comes to.
+    """
+    wrong = {row[0]: (row[2], row[3]) for row in bent(site)}
+    for number, url, mask, target, target_url, href, line, text, where in site.rows(
+        f"""SELECT f.id, f.origin || f.path, {site.all_mask} & ~f.barred, c.target, t.origin || t.path, c.href, c.line, c.text,
+            coalesce(n.file, f.origin || f.path) FROM canonical c JOIN fact f ON f.id = c.address
+            JOIN answer n ON n.address = c.address JOIN fact t ON t.id = c.target
+            WHERE c.fault IS NULL AND NOT c.in_body AND f.site AND f.status < 300 AND c.origin = 0 AND NOT {ABSOLUTE}
+            ORDER BY f.origin, f.path, c.line"""
+    ):
+        shown = (Evidence("canonical", where, line, text),)
+        found, crawlers = wrong.get(number, (None, 0))
+        if found == target and mask & crawlers:
+            message = f"`{href}` comes to {target_url}, which is not open"
+            yield Hit(url, mask & crawlers, message, shown, also=(target_url,), severity=Severity.FIX)
+        elif mask:
+            also = () if target_url == url else (target_url,)
+            yield Hit(url, mask, f"the canonical is relative: `{href}` comes to {target_url}", shown, also=also)
+
+
+@check("canonical-fragment", CheckClass.FLAW, Severity.NOTE)
+def canonical_fragment(site: Site) -> Iterator[Hit]:
+    """A canonical has a fragment.
+
+    Why: What follows `#` is not part of the address that is fetched: engines drop it.
+    Mend: Take the fragment out.
+    Rests on: RFC 9110 section 7.1: fragments are not sent; that engines drop them is engine practice.
+    Evidence: The canonical.
+    """
+    for url, mask, origin, line, text, where in site.rows(
+        f"""SELECT a.origin || a.path, {site.all_mask} & ~a.barred, c.origin, c.line, c.text, {WHERE} FROM canonical c
+        JOIN fact a ON a.id = c.address JOIN answer n ON n.address = c.address
+        WHERE contains(c.href, '#') AND c.fault IS NULL AND NOT c.in_body AND a.site AND a.status < 300
+        ORDER BY a.origin, a.path, c.line"""
+    ):
+        if mask:
+            shown = Evidence("header" if origin else "canonical", where, line, text)
+            yield Hit(url, mask, "the canonical has a fragment, which engines drop", (shown,))
+
+
+def unreachable_host(host: str) -> bool:
+    """Whether no visitor reaches a host: this machine, a private or loopback address, a reserved or placeholder name."""
+    name = host.strip("[]").rstrip(".").lower()
+    try:
+        number = ipaddress.ip_address(name)
+    except ValueError:
+        return name.rpartition(".")[2] in NOBODY or name.removeprefix("www.") in PLACEHOLDERS
+    return number.is_private or number.is_loopback or number.is_link_local or number.is_unspecified
+
+
+@check("canonical-to-closed-host", CheckClass.BLOCKED, Severity.STOP)
+def canonical_to_closed_host(site: Site) -> Iterator[Hit]:
+    """A page names as canonical an address on a host that is closed, or that no visitor reaches.
+
+    Why: The page gives way to an address that no one can open; often the staging or build address was never replaced.
+    Mend: Set the site's public address in the template or generator, and build again.
+    Rests on: RFC 6596 section 5; RFC 6761 and RFC 1918 for names and numbers that are nobody's.
+    Evidence: The canonical, and the intent's declaration where it is one.
+    """
+    own = {split(o + "/").host for o in site.starts}
+    stage_special(site)
+    found = site.rows(
+        f"""SELECT f.id, f.origin || f.path, {site.all_mask} & ~f.barred, t.origin, t.origin || t.path, t.closed
+        FROM fact f JOIN fact t ON t.id = f.folds_to WHERE f.site AND f.fold_how = 'canonical' AND f.origin <> t.origin
+        AND NOT f.closed ORDER BY f.origin, f.path"""
+    )
+    chosen = [
+        row for row in found if row[5] or (split(row[4]).host not in own and unreachable_host(split(row[4]).host))
+    ]
+    tags = canonicals(site, [row[0] for row in chosen])
+    for number, url, mask, origin, target, closed in chosen:
+        shown = list(tags.get(number, ()))
+        host = origin.partition("://")[2]
+        if closed:
+            line = site.intent.host_lines.get(host)
+            shown.append(Evidence("intent", site.intent.where, line, f'name = "{host}", closed = true'))
+        what = "a host that is declared closed" if closed else "a host that no visitor reaches"
+        if mask:
+            yield Hit(url, mask, f"names a canonical on {what}: {target}", tuple(shown), also=(target,))
+    for url, mask, href, line, text, where in site.rows(
+        f"""SELECT a.origin || a.path, {site.all_mask} & ~a.barred, c.href, c.line, c.text, {WHERE} FROM canonical c
+        JOIN fact a ON a.id = c.address JOIN answer n ON n.address = c.address
+        WHERE {LOCAL_FILE} AND NOT c.in_body AND a.site AND a.status < 300 ORDER BY a.origin, a.path, c.line"""
+    ):
+        if mask:
+            yield Hit(url, mask, f"names a file on someone's own machine as canonical: {href}",
+                      (Evidence("canonical", where, line, text),))  # fmt: skip
+
+
+@check("canonical-off-site", CheckClass.BLOCKED, Severity.ASK)
+def canonical_off_site(site: Site) -> Iterator[Hit]:
+    """A page names as canonical an address on another site.
+
+    Why: The page asks to be left out in favour of the other site; right for a reprint, ruinous for a copied template.
+    Mend: Name the page itself, unless the other site really is where it belongs.
+    Rests on: RFC 6596: the canonical may stand on another host; the page then folds into it.
+    Evidence: The canonical.
+    """
+    own = {split(o + "/").host for o in site.starts}
+    found = site.rows(
+        f"""SELECT f.id, f.origin || f.path, {site.all_mask} & ~f.barred, t.origin || t.path FROM fact f
+        JOIN fact t ON t.id = f.folds_to WHERE f.site AND f.fold_how = 'canonical' AND NOT t.site AND NOT f.closed
+        ORDER BY f.origin, f.path"""
+    )
+    variants = {row[0] for row in own_variants(site)}
+    chosen = [
+        row
+        for row in found
+        if row[0] not in variants
+        and split(row[3]).host not in own
+        and not unreachable_host(split(row[3]).host)
+        and split(row[3]).host.removeprefix("www.") not in {h.removeprefix("www.") for h in own}
+    ]
+    tags = canonicals(site, [row[0] for row in chosen])
+    for number, url, mask, target in chosen:
+        if mask:
+            yield Hit(
+                url, mask, f"names a canonical on another site: {target}", tuple(tags.get(number, ())), also=(target,)
+            )
+
+
+@check("canonical-host-variant", CheckClass.CONFLICT, Severity.FIX)
+def canonical_host_variant(site: Site) -> Iterator[Hit]:
+    """A canonical differs from the page's own address only in scheme, www or port.
+
+    Why: The page says that it belongs elsewhere, while links and sitemaps use the address that served it.
+    Mend: Decide for one form, redirect the others to it, and name that one everywhere.
+    Rests on: RFC 3986 section 6.2.3: these are different addresses, however alike they look.
+    Evidence: The canonical.
+    """
+    found = own_variants(site)
+    tags = canonicals(site, [row[0] for row in found])
+    for number, url, target, mask in found:
+        message = f"names itself under another form: {target}"
+        yield Hit(url, mask, message, tuple(tags.get(number, ())), also=(target,))
+
+
+@check("canonical-wanted-folded", CheckClass.BLOCKED, Severity.FIX)
+def canonical_wanted_folded(site: Site) -> Iterator[Hit]:
+    """A page that the intent file wants shown names another as canonical.
+
+    Why: The page gives way to the other one and is not listed itself.
+    Mend: Let the page name itself, or change the want.
+    Rests on: RFC 6596; the want that the intent file states.
+    Evidence: The canonical, and the intent's entry.
+    """
+    stage_special(site)
+    found = site.rows(
+        f"""SELECT f.id, f.origin || f.path, {site.all_mask} & ~f.barred, t.origin || t.path, f.entry FROM fact f
+        JOIN fact t ON t.id = f.folds_to WHERE f.site AND f.fold_how = 'canonical' AND f.entry IS NOT NULL
+        AND f.want = 'show' AND f.id NOT IN (SELECT id FROM special WHERE why = 'variant') ORDER BY f.origin, f.path"""
+    )
+    tags = canonicals(site, [row[0] for row in found])
+    for number, url, mask, target, entry in found:
+        if mask:
+            shown = (*tags.get(number, ()), *stated(site, entry))
+            yield Hit(url, mask, f"is to be shown, but names another canonical: {target}", shown, also=(target,))

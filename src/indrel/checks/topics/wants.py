@@ -1,0 +1,349 @@
+"""Pages held against what is wanted of them: wanted but hidden, unwanted but open."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import datetime, timedelta
+from typing import Any
+
+from indrel.checks.catalogue import Hit, Need, check
+from indrel.checks.evidence import PAGE_ROW, about, answers, first_link, listings, said, stated, status_text, who_is
+from indrel.checks.topics.directives import all_said, hidden_hosts, without_hidden_host
+from indrel.core.model import CheckClass, Evidence, Severity, plural
+from indrel.core.page.facts import UNFOLLOWED, Mark
+from indrel.decide.site import Site
+
+SOON = timedelta(days=30)
+"""A date that lies nearer than this is told."""
+
+GATE = f"(html AND kind = 'login' AND marks & {int(Mark.ONLY_PASSWORD)} > 0 AND NOT start)"
+JUNK_OPEN = "kind IN ('search-results', 'parameter-variant')"
+FILE = "(read AND NOT html AND kind NOT IN ('feed', 'search-results', 'parameter-variant'))"
+MOST_NAMED = 200
+
+
+@check("noindex-wanted", CheckClass.BLOCKED, Severity.FIX, rests_on_want=True)
+def noindex_wanted(site: Site) -> Iterator[Hit]:
+    """A wanted page says noindex.
+
+    Why: It may be fetched, but it will not be listed.
+    Mend: Take the noindex out of the tag or header for this page.
+    Rests on: The robots meta tag and X-Robots-Tag as search engines document them.
+    Evidence: The tag or header, and what shows that the page is wanted.
+    """
+    found = site.rows(
+        "SELECT id, origin || path, hidden, start, named, entry FROM fact WHERE site AND hidden > 0 AND want = 'show' "
+        f"AND {PAGE_ROW} ORDER BY origin, path"
+    )
+    tags, told = said(site, [row[0] for row in found], site.all_mask), hidden_hosts(site)
+    expired = expired_alone(site)
+    for number, url, mask, start, named, entry in found:
+        shown = tags.get(number, ())
+        mask = without_hidden_host(told, url, shown, mask) & ~expired.get(number, 0)
+        if mask:
+            message = f"{who_is(start, named, entry)} says noindex"
+            yield Hit(url, mask, message, (*shown, *stated(site, entry)), implied=entry is None)
+
+
+def expired_alone(site: Site) -> dict[int, int]:
+    """Per page the crawlers that are told noindex by a date that has passed, and by nothing else."""
+    return dict(
+        site.rows(
+            f"""SELECT address, mask & ~told FROM (
+                SELECT d.address, bit_or(CASE WHEN {site.expired_sql} THEN s.mask ELSE 0 END) AS mask,
+                    bit_or(CASE WHEN d.noindex THEN s.mask ELSE 0 END) AS told
+                FROM directive d JOIN scope s ON s.name = d.scope WHERE d.void IS NULL GROUP BY d.address)
+            WHERE mask & ~told > 0"""
+        )
+    )
+
+
+@check("expiry-passed", CheckClass.BLOCKED, Severity.FIX, rests_on_want=True)
+def expiry_passed(site: Site) -> Iterator[Hit]:
+    """A wanted page says unavailable_after a date that has passed, or soon will.
+
+    Why: From that date on it counts as noindex: the page drops out of the listings without any further change.
+    Mend: Take the date out of the tag or header, or set a later one.
+    Rests on: `unavailable_after` as search engines document it: after the date, noindex.
+    Evidence: The tag or header with the date.
+    """
+    wanted = {
+        number: (start, named, entry, listed, barred)
+        for number, start, named, entry, listed, barred in site.rows(
+            "SELECT id, start, named, entry, listed, barred FROM fact WHERE site AND want = 'show' AND status < 300"
+        )
+    }
+    began = datetime.fromisoformat(str(site.meta["started"]))
+    for one in all_said(site, "d.expires IS NOT NULL"):
+        if one.address not in wanted:
+            continue
+        start, named, entry, listed, barred = wanted[one.address]
+        when = min(
+            datetime.fromisoformat(t.partition(":")[2]) for t in one.tokens if t.startswith("unavailable_after:")
+        )
+        passed = when <= began
+        mask = one.mask & ~barred
+        if not mask or when > began + SOON or (passed and listed and entry is None):
+            continue
+        who = who_is(start, named, entry)
+        when_told = (
+            f"counts as noindex since {when:%Y-%m-%d}" if passed else f"will count as noindex from {when:%Y-%m-%d} on"
+        )
+        message = f"{who} {when_told}"
+        severity = None if passed else Severity.ASK
+        yield Hit(
+            one.url, mask, message, (one.evidence, *stated(site, entry)), severity=severity, implied=entry is None
+        )
+
+
+@check("snippet-withheld", CheckClass.BLOCKED, Severity.ASK, rests_on_want=True)
+def snippet_withheld(site: Site) -> Iterator[Hit]:
+    """A wanted page forbids its text to be shown in results.
+
+    Why: It is listed by its title alone, which few people follow; answers that quote pages leave it out.
+    Mend: Take nosnippet or max-snippet:0 out, or limit only the parts that must not be shown (data-nosnippet).
+    Rests on: The robots meta tag as search engines document it: max-snippet:0 is nosnippet.
+    Evidence: The tag or header.
+    """
+    wanted = {
+        n: (e, b)
+        for n, e, b in site.rows("SELECT id, entry, barred FROM fact WHERE site AND open > 0 AND want = 'show'")
+    }
+    for one in all_said(site, "list_has_any(d.tokens, ['nosnippet', 'max-snippet:0'])"):
+        entry, barred = wanted.get(one.address, (None, site.all_mask))
+        mask = one.mask & ~barred
+        if mask:
+            token = "nosnippet" if "nosnippet" in one.tokens else "max-snippet:0"
+            message = f"a wanted page says {token}: it is listed without a text"
+            yield Hit(one.url, mask, message, (one.evidence, *stated(site, entry)), implied=entry is None)
+
+
+def _unwanted(site: Site, condition: str) -> list[tuple[Any, ...]]:
+    """Open pages that are to be hidden: number, address, crawlers, kind, entry, words of the answer."""
+    return site.rows(
+        f"""SELECT id, origin || path, open, kind, entry, status, media_type FROM fact
+        WHERE known AND open > 0 AND want = 'hide' AND {condition} ORDER BY origin, path"""
+    )
+
+
+def _why(kind: str, entry: int | None) -> str:
+    return f"looks like junk ({kind})" if entry is None else "is to be hidden"
+
+
+@check("open-unwanted", CheckClass.EXPOSED, Severity.FIX, rests_on_want=True)
+def open_unwanted(site: Site) -> Iterator[Hit]:
+    """A page that is to be hidden may be fetched and listed.
+
+    Why: It can turn up in results, where it was not meant to be seen.
+    Mend: Say noindex on the page (tag or header); do not bar it, or the noindex is never read.
+    Rests on: What the owner wants, held against the page's answer: no directive keeps it from being listed.
+    Evidence: The answer, and the intent's entry.
+    """
+    others = f"NOT {GATE} AND NOT {JUNK_OPEN} AND NOT {FILE} AND (entry IS NOT NULL OR NOT ({site.empty_archive_sql}))"
+    for _, url, mask, kind, entry, status, _ in _unwanted(site, others):
+        shown = (Evidence("status", url, None, f"{status_text(status, None)}, no noindex"), *stated(site, entry))
+        yield Hit(url, mask, f"may be listed, but {_why(kind, entry)}", shown, implied=entry is None)
+
+
+@check("junk-open", CheckClass.EXPOSED, Severity.FIX, rests_on_want=True)
+def junk_open(site: Site) -> Iterator[Hit]:
+    """Internal search results or parameter variants may be listed, and fold into nothing.
+
+    Why: There is no end of such addresses; they use up fetches and stand beside the real pages in results.
+    Mend: Name the plain address as canonical on variants; say noindex on search results.
+    Rests on: Practice: internal results and reply, sort, session or tracking variants are not for listings.
+    Evidence: The answer, and a link to the address.
+    """
+    found = _unwanted(site, JUNK_OPEN)
+    links = first_link(site, [row[0] for row in found])
+    for number, url, mask, kind, entry, status, _ in found:
+        first = Evidence("status", url, None, f"{status_text(status, None)}, no noindex, no canonical elsewhere")
+        shown = (first, *links.get(number, ()), *stated(site, entry))
+        what = "internal search results" if kind == "search-results" else "a parameter variant"
+        yield Hit(url, mask, f"{what} may be listed", shown, implied=entry is None)
+
+
+@check("file-needs-header", CheckClass.EXPOSED, Severity.ASK, rests_on_want=True)
+def file_needs_header(site: Site) -> Iterator[Hit]:
+    """A document that is not HTML is to be hidden, and no header says so.
+
+    Why: A file has no robots tag; only the X-Robots-Tag header can keep it out of listings.
+    Mend: Send `X-Robots-Tag: noindex` with these files, by folder or ending, in the server's configuration.
+    Rests on: X-Robots-Tag as search engines document it: it holds for any content type.
+    Evidence: The answer with its content type, and the intent's entry.
+    """
+    for _, url, mask, kind, entry, status, media in _unwanted(site, FILE):
+        text = f"{status_text(status, None)}, {media or 'no content type'}, no X-Robots-Tag"
+        shown = (Evidence("status", url, None, text), *stated(site, entry))
+        yield Hit(url, mask, f"a file that may be listed, but {_why(kind, entry)}", shown, implied=entry is None)
+
+
+@check("gate-open", CheckClass.EXPOSED, Severity.ASK)
+def gate_open(site: Site) -> Iterator[Hit]:
+    """A page that is just a password or login form may be listed, or is put forward by the sitemap.
+
+    Why: Nobody searches for it, and it shows the way to those who try doors.
+    Mend: Say noindex on it, and take it out of the sitemap.
+    Rests on: Practice: pages that only ask for a password have nothing to list.
+    Evidence: The password field, and the sitemap entry.
+    """
+    found = site.rows(
+        f"""SELECT id, origin || path, CASE WHEN open > 0 THEN open ELSE {site.all_mask} & ~barred END, open > 0, listed
+        FROM fact WHERE site AND {GATE} AND (open > 0 OR listed) AND status < 300
+        AND NOT (entry IS NOT NULL AND want IN ('show', 'any')) ORDER BY origin, path"""
+    )
+    ids = [row[0] for row in found]
+    fields, entries = slips(site, ids, "password"), listings(site, ids)
+    for number, url, mask, is_open, listed in found:
+        if mask:
+            shown = [*fields.get(number, ()), *([entries[number][1]] if listed else [])]
+            how = "may be listed" if is_open else "is put forward by the sitemap"
+            yield Hit(url, mask, f"a page that only asks for a password {how}", tuple(shown))
+
+
+def slips(site: Site, ids: list[int], kind: str) -> dict[int, list[Evidence]]:
+    """Per page the places of one kind in the table of slips."""
+    found: dict[int, list[Evidence]] = {}
+    for number, line, text, where in about(
+        site,
+        ids,
+        """SELECT s.source, s.line, s.text, coalesce(n.file, a.origin || a.path) FROM slip s
+        JOIN picked ON picked.id = s.source JOIN address a ON a.id = s.source JOIN answer n ON n.address = s.source
+        WHERE s.kind = ? ORDER BY s.source, s.line, s.text""",
+        [kind],
+    ):
+        found.setdefault(number, []).append(Evidence("tag", where, line, text))
+    return found
+
+
+@check("empty-archive-open", CheckClass.EXPOSED, Severity.ASK)
+def empty_archive_open(site: Site) -> Iterator[Hit]:
+    """A page that should list others lists none, and may be listed itself.
+
+    Why: Who comes to it finds nothing; many such pages make a site look empty.
+    Mend: Say noindex on archives without entries, or leave them out until there are some.
+    Rests on: Practice: empty archives are nearly always junk.
+    Evidence: What the page says.
+    """
+    found = site.rows(
+        f"""SELECT id, origin || path, open, kind FROM fact WHERE site AND open > 0 AND {site.empty_archive_sql}
+        AND NOT (entry IS NOT NULL AND want IN ('show', 'hide')) ORDER BY origin, path"""
+    )
+    shown = page_texts(site, [row[0] for row in found])
+    for number, url, mask, kind in found:
+        yield Hit(url, mask, f"a {kind} without any entry may be listed", (shown[number],))
+
+
+def page_texts(site: Site, ids: list[int]) -> dict[int, Evidence]:
+    """Per page what it says: its heading, else its title, else the beginning of its text."""
+    return {
+        number: Evidence("text", where, None, text)
+        for number, text, where in about(
+            site,
+            ids,
+            """SELECT p.address, coalesce(nullif(p.heading, ''), nullif(p.title, ''), nullif(p.excerpt, ''), '(no text)'),
+            coalesce(n.file, a.origin || a.path) FROM page p JOIN picked ON picked.id = p.address
+            JOIN address a ON a.id = p.address JOIN answer n ON n.address = p.address""",
+        )
+    }
+
+
+@check("open-locked", CheckClass.EXPOSED, Severity.STOP, needs=(Need.LIVE, Need.BARE, Need.INTENT))
+def open_locked(site: Site) -> Iterator[Hit]:
+    """An address that is to be locked answers without credentials.
+
+    Why: Anyone can read what was meant for few.
+    Mend: Have the server ask for credentials (401) there, before anything else.
+    Rests on: RFC 9110 section 15.5.2; the want that the intent file states.
+    Evidence: The answer, and the intent's entry.
+    """
+    yield from _still_answers(site, "lock", "is to be locked, but answers {} without credentials")
+
+
+@check("live-dropped", CheckClass.EXPOSED, Severity.FIX, needs=(Need.INTENT,))
+def live_dropped(site: Site) -> Iterator[Hit]:
+    """An address that is to be dropped still answers 200.
+
+    Why: As long as there is a page, it is fetched, linked and listed.
+    Mend: Answer 404 or 410 there, or redirect to what took its place.
+    Rests on: RFC 9110 section 15.5.11; the want that the intent file states.
+    Evidence: The answer, and the intent's entry.
+    """
+    yield from _still_answers(site, "drop", "is to be dropped, but still answers {}")
+
+
+def _still_answers(site: Site, want: str, message: str) -> Iterator[Hit]:
+    found = site.rows(
+        """SELECT id, origin || path, entry, status FROM fact WHERE site AND want = ? AND status BETWEEN 200 AND 299
+        AND tail <> 'broken' ORDER BY origin, path""",
+        [want],
+    )
+    shown = answers(site, [row[0] for row in found])
+    for number, url, entry, status in found:
+        text = status_text(status, None)
+        yield Hit(url, site.all_mask, message.format(f"“{text}”"), (*shown[number], *stated(site, entry)))
+
+
+@check("host-open", CheckClass.EXPOSED, Severity.STOP, needs=(Need.LIVE, Need.INTENT))
+def host_open(site: Site) -> Iterator[Hit]:
+    """A host that is declared closed can be fetched and listed.
+
+    Why: A copy of the site competes with it in results, and shows what is not finished.
+    Mend: Have the server ask for credentials on the whole host, or send `X-Robots-Tag: noindex` with every answer.
+    Rests on: The intent file's declaration; RFC 9110 section 15.5.2.
+    Evidence: The answer of an open page, and the declaration.
+    """
+    for origin, mask, count, urls in site.rows(
+        """SELECT origin, bit_or(open), count(*), list(origin || path ORDER BY path) FROM fact
+        WHERE site AND closed AND open > 0 GROUP BY origin ORDER BY origin"""
+    ):
+        host = origin.partition("://")[2]
+        line = site.intent.host_lines.get(host)
+        shown = (
+            Evidence("status", urls[0], None, "200 OK, no noindex"),
+            Evidence("intent", site.intent.where, line, f'name = "{host}", closed = true'),
+        )
+        message = (
+            f"the host is declared closed, but {plural(count, 'address', 'addresses')} on it may be fetched and listed"
+        )
+        others = tuple(u for u in urls[:MOST_NAMED] if u != origin + "/")
+        yield Hit(origin + "/", mask, message, shown, also=others)
+
+
+@check("noindex-nofollow-hub", CheckClass.BLOCKED, Severity.ASK, rests_on_want=True, needs=(Need.LINKS,))
+def noindex_nofollow_hub(site: Site) -> Iterator[Hit]:
+    """A page that is hidden and says nofollow is the only way to wanted pages.
+
+    Why: Crawlers neither list it nor follow its links, so the pages behind it are not found by links.
+    Mend: Say `noindex, follow` there, or link the wanted pages from elsewhere.
+    Rests on: The robots meta tag as search engines document it: nofollow covers every link of the page; none is both.
+    Evidence: The tag or header, and the links to wanted pages.
+    """
+    hubs = hub_links(site)
+    tags = said(site, hubs, site.all_mask, "nofollow")
+    for number, (url, mask, targets, implied, lines) in hubs.items():
+        message = f"hidden with nofollow, and the only way to {plural(len(targets), 'wanted page')}"
+        shown = (*tags.get(number, ()), *lines[:3])
+        yield Hit(url, mask, message, shown, also=tuple(targets[:MOST_NAMED]), implied=implied)
+
+
+def hub_links(site: Site) -> dict[int, tuple[str, int, list[str], bool, list[Evidence]]]:
+    """Pages that are hidden with nofollow and alone lead to wanted pages: address, crawlers, targets, implied, links."""
+    found: dict[int, tuple[str, int, list[str], bool, list[Evidence]]] = {}
+    for number, url, mask, target, entry, line, text, where in site.rows(
+        f"""WITH hub AS (SELECT id, origin || path AS url, hidden & nofollow AS mask FROM fact
+                WHERE site AND hidden & nofollow > 0),
+            led AS (SELECT DISTINCT l.target FROM link l JOIN hub ON hub.id = l.source JOIN fact t ON t.id = l.target
+                WHERE t.site AND t.want = 'show' AND NOT t.start AND l.flags & {UNFOLLOWED} = 0),
+            elsewhere AS (SELECT DISTINCT l.target FROM link l JOIN led ON led.target = l.target
+                WHERE l.flags & {UNFOLLOWED} = 0 AND l.source NOT IN (SELECT id FROM hub))
+        SELECT hub.id, hub.url, hub.mask, t.origin || t.path, t.entry, l.line, l.text, coalesce(n.file, hub.url)
+        FROM link l JOIN hub ON hub.id = l.source JOIN led ON led.target = l.target JOIN fact t ON t.id = l.target
+        JOIN answer n ON n.address = hub.id
+        WHERE l.target NOT IN (SELECT target FROM elsewhere) AND l.flags & {UNFOLLOWED} = 0
+        ORDER BY hub.url, l.line, t.path"""
+    ):
+        before = found.get(number, (url, mask, [], True, []))
+        lines = [*before[4], Evidence("link", where, line, text)]
+        found[number] = (url, mask, [*before[2], target], before[3] and entry is None, lines)
+    return found

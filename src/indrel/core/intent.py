@@ -1,0 +1,362 @@
+"""The intent file (TOML): what the owner wants of addresses, by pattern or kind, with reasons.
+
+Only read and judged here; which addresses an entry holds for is decided where the addresses are.
+"""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from datetime import date, datetime
+from functools import cached_property
+from pathlib import Path
+from typing import Any, NoReturn
+from urllib.parse import quote
+
+from indrel.core.address import normalise_percent, split
+from indrel.core.model import Want
+from indrel.core.page.tokens import nearest
+from indrel.errors import InputError
+
+DEFAULT_NAME = "indrel.toml"
+
+KIND_NAMES = (
+    "start", "article", "product", "listing", "category", "tag-archive", "author-archive", "date-archive", "numbered-page",
+    "search-results", "parameter-variant", "feed", "attachment", "document", "login", "cart", "thank-you", "error",
+    "template-fragment", "other",
+)  # fmt: skip
+"""Every kind that an address can have."""
+
+_TOP = {"crawlers", "hosts", "want", "host", "links", "accept"}
+_KEYS = {
+    "want": {"match", "kind", "want", "because"},
+    "host": {"name", "closed"},
+    "links": {"partners", "user_written"},
+    "accept": {"check", "match", "because", "until"},
+}
+_SAFE = "".join(map(chr, range(0x21, 0x7F)))
+
+
+@dataclass(frozen=True)
+class Match:
+    """A pattern: `*` stands for any run of characters, the whole path and query must match.
+
+    `host` is empty where none is named: then it holds on every host that is not declared closed.
+    """
+
+    text: str
+
+    @cached_property
+    def host(self) -> str:
+        rest = self.text.partition("//")[2] if self._names_host else ""
+        return rest.partition("/")[0].lower()
+
+    @cached_property
+    def path(self) -> str:
+        text = self.text
+        if self._names_host:
+            _, slash, path = text.partition("//")[2].partition("/")
+            text = slash + path or "/*"
+        return normalise_percent(quote(text, safe=_SAFE))
+
+    @property
+    def _names_host(self) -> bool:
+        return self.text.startswith(("//", "http://", "https://"))
+
+    @cached_property
+    def _patterns(self) -> tuple[re.Pattern[str], re.Pattern[str] | None]:
+        return _glob(self.path), _glob(self.host) if self.host else None
+
+    def holds(self, url: str, closed: frozenset[str] = frozenset()) -> bool:
+        """Whether the pattern matches a normalised address."""
+        parts = split(url)
+        authority = parts.origin.partition("://")[2]
+        path, host = self._patterns
+        named = bool(host.fullmatch(authority)) if host else authority not in closed
+        return named and bool(path.fullmatch(parts.path))
+
+    def sql(self, closed: frozenset[str] = frozenset()) -> str:
+        """The same as a condition over the columns `origin` and `path`."""
+        condition = f"path LIKE '{_like(self.path)}' ESCAPE '\\'"
+        authority = "substr(origin, strpos(origin, '://') + 3)"
+        if self.host:
+            return f"({condition} AND {authority} LIKE '{_like(self.host)}' ESCAPE '\\')"
+        names = ", ".join(f"'{_quoted(h)}'" for h in sorted(closed))
+        return f"({condition} AND {authority} NOT IN ({names}))" if names else f"({condition})"
+
+
+def _glob(pattern: str) -> re.Pattern[str]:
+    return re.compile(".*".join(re.escape(piece) for piece in re.split(r"\*+", pattern)), re.DOTALL)
+
+
+def _quoted(text: str) -> str:
+    return text.replace("'", "''")
+
+
+def _like(pattern: str) -> str:
+    return _quoted(re.sub(r"\*+", "%", re.sub(r"([\\%_])", r"\\\1", pattern)))
+
+
+@dataclass(frozen=True)
+class WantEntry:
+    """One `[[want]]`: the last that matches decides."""
+
+    match: Match | None
+    kinds: tuple[str, ...]
+    want: Want
+    because: str
+    line: int
+
+    @property
+    def text(self) -> str:
+        """The entry in one line, as evidence shows it."""
+        parts = [f'match = "{self.match.text}"'] if self.match else []
+        parts += [f'kind = "{" ".join(self.kinds)}"'] if self.kinds else []
+        return ", ".join([*parts, f'want = "{self.want}"'])
+
+    def sql(self, closed: frozenset[str]) -> str:
+        """Whether it holds, over the columns `origin`, `path` and `kind`."""
+        return _both(self.match, self.kinds, closed)
+
+    def holds(self, url: str, kind: str, closed: frozenset[str]) -> bool:
+        return (not self.match or self.match.holds(url, closed)) and (not self.kinds or kind in self.kinds)
+
+
+def _both(match: Match | None, kinds: tuple[str, ...], closed: frozenset[str]) -> str:
+    conditions = [match.sql(closed)] if match else []
+    conditions += ["kind IN (" + ", ".join(f"'{k}'" for k in kinds) + ")"] if kinds else []
+    return " AND ".join(conditions)
+
+
+@dataclass(frozen=True)
+class Acceptance:
+    """One `[[accept]]`: findings of a check that are meant, until a day if one is given."""
+
+    check: str
+    match: Match | None
+    because: str
+    until: date | None
+    line: int
+
+    def holds(self, check: str, url: str, today: date) -> bool:
+        """Whether a finding is accepted on a day; the last day still counts."""
+        in_time = self.until is None or today <= self.until
+        return in_time and check == self.check and (self.match is None or self.match.holds(url))
+
+
+@dataclass(frozen=True)
+class Intent:
+    """What the owner wants. Without a file everything is empty and every want is implied."""
+
+    where: str = ""
+    text: str = ""
+    crawlers: tuple[str, ...] = ()
+    hosts: tuple[str, ...] = ()
+    closed: frozenset[str] = frozenset()
+    wants: tuple[WantEntry, ...] = ()
+    partners: tuple[str, ...] = ()
+    user_written: tuple[str, ...] = ()
+    accepted: tuple[Acceptance, ...] = ()
+    host_lines: Mapping[str, int] = field(default_factory=dict)
+
+    @property
+    def all_hosts(self) -> tuple[str, ...]:
+        return tuple(dict.fromkeys([*self.hosts, *sorted(self.closed)]))
+
+    def deciding(self, url: str, kind: str) -> list[WantEntry]:
+        """The entries that match, the deciding one first, then those that it shadows."""
+        return [e for e in reversed(self.wants) if e.holds(url, kind, self.closed)]
+
+
+def read_intent(path: Path, checks: Iterable[str] = ()) -> Intent:
+    """Read an intent file; see `parse_intent`. Raises InputError where it cannot be read."""
+    try:
+        text = path.read_bytes().decode("utf-8-sig")
+    except OSError as error:
+        raise InputError(f"{path} cannot be read: {error.strerror}") from error
+    except UnicodeDecodeError as error:
+        raise InputError(f"{path} is not UTF-8 text (octet {error.start + 1}): save it as UTF-8") from error
+    return parse_intent(text, str(path), checks)
+
+
+def parse_intent(text: str, where: str, checks: Iterable[str] = ()) -> Intent:
+    """The intent that a text states. `where` is the file's name, `checks` the ids that `accept` may name.
+
+    Raises InputError with file and line, and the nearest valid word, for anything it does not know.
+    """
+    try:
+        doc = tomllib.loads(text)
+    except (tomllib.TOMLDecodeError, RecursionError) as error:
+        raise InputError(f"{where} is not TOML: {error}") from error
+    return _Reader(where, text, tuple(checks)).read(doc)
+
+
+class _Reader:
+    """Turns a parsed document into an Intent; knows where things stand."""
+
+    def __init__(self, where: str, text: str, checks: tuple[str, ...]) -> None:
+        self.where = where
+        self.text_of_file = text
+        self.lines = text.splitlines()
+        self.checks = checks
+
+    def fail(self, line: int, what: str) -> NoReturn:
+        raise InputError(f"{self.where}:{line}: {what}")
+
+    def line_of(self, table: str | None, index: int, key: str | None = None) -> int:
+        """The line of a table (the index-th of its name) or of a key in it; 1 where it cannot be found."""
+        seen, inside, begin = -1, table is None, 1
+        for number, line in enumerate(self.lines, 1):
+            header = re.match(r"\s*\[+\s*([A-Za-z_]+)\s*\]+", line)
+            if header:
+                if inside and table is not None:
+                    break
+                seen += header[1] == table
+                inside = header[1] == table and seen == index
+                begin = number if inside else begin
+            elif inside and key and re.match(rf"\s*[\"']?{re.escape(key)}[\"']?\s*[=.]", line):
+                return number
+        if begin == 1 and table is not None:  # written inline: want = [{...}]
+            return next((n for n, line in enumerate(self.lines, 1) if re.match(rf"\s*{table}\s*=", line)), 1)
+        return begin
+
+    def word(self, word: Any, known: Iterable[str], what: str, line: int) -> str:
+        """A word that must be one of some; else an error with the nearest."""
+        words = sorted(known)
+        if not isinstance(word, str) or word not in words:
+            near = nearest(word, words) if isinstance(word, str) else None
+            hint = f"`{near}` was probably meant" if near else f"choose one of {' '.join(words)}"
+            self.fail(line, f"there is no {what} `{word}`; {hint}")
+        return word
+
+    def read(self, doc: dict[str, Any]) -> Intent:
+        for key in doc:
+            self.word(key, _TOP, "key", self.top_line(key))
+        hosts, closed, lines = self.hosts(doc)
+        links = doc.get("links", {})
+        if not isinstance(links, dict):
+            self.fail(self.line_of(None, 0, "links"), "`links` is a table: write it as [links]")
+        self.keys("links", 0, links)
+        return Intent(
+            where=self.where,
+            text=self.text_of_file,
+            crawlers=self.texts(None, 0, "crawlers", doc.get("crawlers", [])),
+            hosts=hosts,
+            closed=closed,
+            wants=tuple(self.want(i, one) for i, one in enumerate(self.tables(doc, "want"))),
+            partners=tuple(h.lower() for h in self.texts("links", 0, "partners", links.get("partners", []))),
+            user_written=self.selectors(links.get("user_written", [])),
+            accepted=tuple(self.accept(i, one) for i, one in enumerate(self.tables(doc, "accept"))),
+            host_lines=lines,
+        )
+
+    def top_line(self, key: str) -> int:
+        pattern = re.compile(rf"\s*(\[+\s*)?[\"']?{re.escape(key)}[\"']?\s*([=.\]])")
+        return next((n for n, line in enumerate(self.lines, 1) if pattern.match(line)), 1)
+
+    def tables(self, doc: dict[str, Any], name: str) -> list[dict[str, Any]]:
+        found = doc.get(name, [])
+        if not isinstance(found, list) or not all(isinstance(one, dict) for one in found):
+            self.fail(self.top_line(name), f"`{name}` is a list of tables: write each as [[{name}]]")
+        for index, one in enumerate(found):
+            self.keys(name, index, one)
+        return found
+
+    def keys(self, table: str, index: int, found: dict[str, Any]) -> None:
+        for key in found:
+            self.word(key, _KEYS[table], f"key in [{table}]", self.line_of(table, index, key))
+
+    def texts(self, table: str | None, index: int, key: str, value: Any) -> tuple[str, ...]:
+        if not isinstance(value, list) or not all(isinstance(v, str) and v.strip() for v in value):
+            self.fail(self.line_of(table, index, key), f'`{key}` is a list of texts, as {key} = ["..."]')
+        return tuple(v.strip() for v in value)
+
+    def text(self, table: str, index: int, found: dict[str, Any], key: str) -> str:
+        value = found.get(key, "")
+        if not isinstance(value, str):
+            self.fail(self.line_of(table, index, key), f'`{key}` is a text, as {key} = "..."')
+        return value.strip()
+
+    def hosts(self, doc: dict[str, Any]) -> tuple[tuple[str, ...], frozenset[str], dict[str, int]]:
+        names = [self.host_name(h, self.top_line("hosts")) for h in self.texts(None, 0, "hosts", doc.get("hosts", []))]
+        closed, lines = set(), {}
+        for index, one in enumerate(self.tables(doc, "host")):
+            line = self.line_of("host", index)
+            if "name" not in one:
+                self.fail(line, 'a [[host]] needs a name, as name = "staging.sarnfell.example"')
+            name = self.host_name(self.text("host", index, one, "name"), self.line_of("host", index, "name"))
+            if not isinstance(one.get("closed", False), bool):
+                self.fail(self.line_of("host", index, "closed"), "`closed` is true or false")
+            lines[name] = self.line_of("host", index, "closed" if "closed" in one else "name")
+            names.append(name)
+            if one.get("closed"):
+                closed.add(name)
+        return tuple(dict.fromkeys(names)), frozenset(closed), lines
+
+    def host_name(self, text: str, line: int) -> str:
+        name = re.sub(r"^https?://", "", text.strip().lower()).rstrip("/")
+        if not re.fullmatch(r"[a-z0-9\u0080-\uffff._-]+(:[0-9]+)?|\[[0-9a-f:.]+\](:[0-9]+)?", name):
+            self.fail(line, f"`{text}` is not a host name: write it as staging.sarnfell.example")
+        return name if name.isascii() else name.encode("idna").decode()
+
+    def match(self, table: str, index: int, found: dict[str, Any]) -> Match | None:
+        text = self.text(table, index, found, "match")
+        if "match" not in found:
+            return None
+        if not text.startswith(("/", "*", "http://", "https://")):
+            self.fail(
+                self.line_of(table, index, "match"),
+                f"`{text}` matches nothing: a pattern begins with `/` (a path), `*` or `//host/`",
+            )
+        return Match(text)
+
+    def kinds(self, table: str, index: int, found: dict[str, Any]) -> tuple[str, ...]:
+        value = found.get("kind", [])
+        words = [value] if isinstance(value, str) else value
+        line = self.line_of(table, index, "kind")
+        if not isinstance(words, list):
+            self.fail(line, '`kind` is a text, as kind = "tag-archive"')
+        return tuple(self.word(w, KIND_NAMES, "kind", line) for w in words)
+
+    def want(self, index: int, found: dict[str, Any]) -> WantEntry:
+        line = self.line_of("want", index)
+        match, kinds = self.match("want", index, found), self.kinds("want", index, found)
+        if match is None and not kinds:
+            self.fail(line, "a [[want]] needs `match` or `kind`, or both")
+        if "want" not in found:
+            self.fail(line, f"a [[want]] needs `want`: one of {' '.join(Want)}")
+        want = self.word(found["want"], list(Want), "want", self.line_of("want", index, "want"))
+        at = self.line_of("want", index, "match" if match else "kind")
+        return WantEntry(match, kinds, Want(want), self.text("want", index, found, "because"), at)
+
+    def accept(self, index: int, found: dict[str, Any]) -> Acceptance:
+        line = self.line_of("accept", index)
+        if "check" not in found:
+            self.fail(line, "an [[accept]] needs the id of a check (indrel checks shows them)")
+        check = found["check"]
+        if self.checks:
+            check = self.word(check, self.checks, "check", self.line_of("accept", index, "check"))
+        until = found.get("until")
+        at = self.line_of("accept", index, "until")
+        if isinstance(until, str):
+            try:
+                until = date.fromisoformat(until.strip())
+            except ValueError:
+                self.fail(at, f"`until` is a day, as until = 2027-03-31, not `{until}`")
+        if isinstance(until, datetime):
+            until = until.date()
+        if until is not None and not isinstance(until, date):
+            self.fail(at, "`until` is a day, as until = 2027-03-31")
+        match = self.match("accept", index, found)
+        return Acceptance(check, match, self.text("accept", index, found, "because"), until, line)
+
+    def selectors(self, value: Any) -> tuple[str, ...]:
+        from indrel.core.page.html import is_selector
+
+        found = self.texts("links", 0, "user_written", value)
+        for one in found:
+            if not is_selector(one):
+                self.fail(self.line_of("links", 0, "user_written"), f"`{one}` is not a CSS selector")
+        return found

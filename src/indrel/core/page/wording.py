@@ -1,0 +1,153 @@
+"""What a page's own text tells: its fingerprint, and whether it says that there is nothing.
+
+The own text is the visible text without navigation, header, footer and asides.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import re
+import zlib
+from typing import Any, NamedTuple
+
+import numpy as np
+import numpy.typing as npt
+
+from indrel.core.page.facts import Mark
+
+SKETCH = 32
+"""Minima kept of each of the two sets: runs of four words, and words."""
+
+RUN = 4
+LOOKED_AT = 12_000
+"""Characters of a text that are sketched, and in which words are counted."""
+
+LEAST_WORDS = 5
+"""Texts with fewer words are no sign of anything."""
+
+LITTLE = 60
+"""An error page has at most so many words."""
+
+_WORD = re.compile(r"\w+")
+_rng = np.random.default_rng(20_091)
+_FACTORS = _rng.integers(1, 2**63, size=(SKETCH, 1), dtype=np.uint64) | np.uint64(1)
+_OFFSETS = _rng.integers(0, 2**63, size=(SKETCH, 1), dtype=np.uint64)
+_STEPS = _rng.integers(1, 2**63, size=RUN, dtype=np.uint64) | np.uint64(1)
+
+_ERROR = re.compile(
+    r"\b(error )?(404|410)\b|\bnot (be )?found\b|\b(cannot|can.?t|could ?n.?t|could not) (be )?(find|found|locate[d]?)\b"
+    r"|\b(does ?n.?t|does not|no longer) exists?\b|\bno longer (available|here|online)\b|\bnothing (was |to be )?found\b"
+    r"|\bnothing here\b|\bpage (is )?missing\b|\bsomething went wrong\b|\ban error (has )?occurred\b|\binternal server error\b"
+    r"|\bservice unavailable\b|\bnicht gefunden\b|\bexistiert nicht\b|\bintrouvable\b|\bn.existe (pas|plus)\b"
+    r"|\bno (se )?(ha )?encontrad\w*\b|\bno existe\b|\bnon (è stata )?trovat\w*\b|\bn[ãa]o encontrad\w*\b|\bniet gevonden\b",
+    re.IGNORECASE,
+)
+_FILLER = frozenset({
+    "the", "this", "that", "a", "an", "we", "you", "it", "is", "was", "are", "page", "pages", "site", "content",
+    "file", "url", "address", "link", "sorry", "oops", "whoops", "error", "http", "of", "on", "our", "here", "what",
+    "were", "looking", "for", "requested", "has", "been", "have", "anything", "die", "der", "das", "seite", "fehler",
+    "leider", "la", "le", "cette", "página", "pagina", "esta", "lo", "sentimos", "désolé", "erreur", "404",
+    "410", "server", "web", "resource", "document",
+})  # fmt: skip
+_EMPTY = re.compile(
+    r"\bno (posts?|entries|articles?|items?|results?|products?|events?|news|pages?|matches|records)"
+    r"( (were|was|are|is|have been))?( (yet|found|here|available|published|matched|to (show|display|see|list)))+"
+    r"|\bno (posts|entries|articles|items|results|products|events|pages)( yet)?\s*[.!]"
+    r"|\bnothing (found|(to (see|show|display) )?here( yet)?|was found|matched|to (show|display))\b"
+    r"|\bthere (are|is) (currently |as yet |still )?(no|nothing)\b|\bno \w+ (in|with|under) this (category|tag|section|archive)\b"
+    r"|\bkeine (beiträge|einträge|artikel|ergebnisse|produkte)\b|\baucun(e)? (article|résultat|produit|entrée)",
+    re.IGNORECASE,
+)
+_LONG_DATA = 200_000
+_DEPTH = 6
+
+
+class Wording(NamedTuple):
+    """What an own text tells. `sketch` is the minima as octets, None for texts of few words."""
+
+    text_hash: int
+    words: int
+    sketch: bytes | None
+
+
+def fingerprint(text: str) -> Wording:
+    """The text's hash (white space aside), its number of words (of its beginning) and its sketch (min-wise hashing).
+
+    The share of equal minima estimates how much two texts have in common (Jaccard): the first half
+    of a sketch is of runs of four words, the second of words.
+    """
+    digest = hashlib.blake2b(" ".join(text.split()).encode("utf-8", "surrogatepass"), digest_size=8).digest()
+    found = _WORD.findall(text[:LOOKED_AT].lower())
+    sketch = _sketch(found) if len(found) >= LEAST_WORDS else None
+    return Wording(int.from_bytes(digest, "big", signed=True), len(found), sketch)
+
+
+def _sketch(words: list[str]) -> bytes:
+    octets = " ".join(words).encode("utf-8", "replace").split(b" ")
+    hashes = np.fromiter(map(zlib.crc32, octets), dtype=np.uint64, count=len(octets))
+    size = len(hashes) - RUN + 1
+    runs = hashes[:size] * _STEPS[0]
+    for i in range(1, RUN):
+        runs += hashes[i : i + size] * _STEPS[i]
+    return _minima(runs).tobytes() + _minima(np.unique(hashes)).tobytes()
+
+
+def _minima(values: npt.NDArray[np.uint64]) -> npt.NDArray[np.uint16]:
+    mixed = values[None, :] * _FACTORS + _OFFSETS
+    found: npt.NDArray[np.uint16] = ((mixed.min(axis=1) * _STEPS[0]) >> np.uint64(48)).astype(np.uint16)
+    return found
+
+
+def alike(one: bytes, other: bytes) -> tuple[float, float]:
+    """How much of their runs of words, and of their words, two sketched texts share (0 to 1)."""
+    same = np.frombuffer(one, dtype=np.uint16) == np.frombuffer(other, dtype=np.uint16)
+    return float(same[:SKETCH].mean()), float(same[SKETCH:].mean())
+
+
+def says_error(heading: str, words: int) -> bool:
+    """Whether a title or heading says that there is nothing, and little else is there."""
+    if words > LITTLE or not heading or not _ERROR.search(heading):
+        return False
+    rest = _WORD.findall(_ERROR.sub(" ", heading.lower()))
+    return sum(1 for word in rest if word not in _FILLER and len(word) > 1) <= 1
+
+
+def wording_marks(text: str, headings: list[str], words: int) -> int:
+    """The marks that title, heading and own text give."""
+    marks = 0
+    if any(says_error(h, words) for h in headings):
+        marks |= Mark.SAYS_ERROR
+    if words <= LITTLE and _EMPTY.search(text):
+        marks |= Mark.SAYS_EMPTY
+    return marks
+
+
+def data_types(scripts: list[str], og_type: str | None) -> str | None:
+    """The types of structured data, in lower case between bars; `products` where there are several."""
+    found: list[str] = [f"og:{og_type.strip().lower()}"[:60]] if og_type else []
+    for script in scripts:
+        if len(script) <= _LONG_DATA and "@type" in script:
+            try:
+                _walk(json.loads(script), found, 0)
+            except (ValueError, RecursionError):
+                continue
+    if not found:
+        return None
+    if found.count("product") > 1:
+        found.append("products")
+    return "|" + "|".join(sorted(set(found))) + "|"
+
+
+def _walk(node: Any, found: list[str], depth: int) -> None:
+    if depth > _DEPTH or len(found) > 100:
+        return
+    if isinstance(node, list):
+        for one in node[:50]:
+            _walk(one, found, depth + 1)
+    elif isinstance(node, dict):
+        kinds = node.get("@type")
+        found += [str(k).rpartition("/")[2].lower()[:60] for k in (kinds if isinstance(kinds, list) else [kinds]) if k]
+        for key in ("@graph", "mainEntity"):
+            if key in node:
+                _walk(node[key], found, depth + 1)

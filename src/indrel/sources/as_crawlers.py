@@ -1,0 +1,131 @@
+"""Asks pages again under the names of the audited crawlers, and keeps in what their answers differ."""
+
+from __future__ import annotations
+
+import asyncio
+from concurrent.futures import Executor
+from typing import Any, NamedTuple
+
+import pyarrow as pa
+
+from indrel.core.address import normalise
+from indrel.core.crawlers import STAR, Crawler
+from indrel.core.page.facts import header_canonicals, header_directives
+from indrel.core.page.headers import content_type, is_html
+from indrel.gather.parsing import MAX_PAGE, PageTask, ParserPool
+from indrel.gather.recorder import Recorder
+from indrel.sources.fetch import Answer, Fetcher
+from indrel.sources.options import GatherOptions
+
+LINKS_DIFFER = 0.1
+"""Share of a page's links from which on they count as different: some change with every visit."""
+
+AT_ONCE = 64
+
+
+class Said(NamedTuple):
+    """What one answer says, in words that can be compared."""
+
+    status: str
+    robots: str
+    canonical: str
+    links: frozenset[str]
+
+
+class Comparison:
+    """Compares what an audit was answered with what each crawler is, page by page."""
+
+    def __init__(
+        self, fetcher: Fetcher, recorder: Recorder, pool: ParserPool, executor: Executor, options: GatherOptions
+    ) -> None:
+        self.fetcher = fetcher
+        self.recorder = recorder
+        self.pool = pool
+        self.executor = executor
+        self.options = options
+
+    async def run(self) -> None:
+        """Ask for every page that was read, as each crawler that has a name."""
+        self.recorder.commit(force=True)
+        rows = self.recorder.writer.con.execute(
+            """SELECT a.id, a.origin || a.path FROM answer n JOIN address a ON a.id = n.address
+            WHERE a.site AND n.status IS NOT NULL AND a.id NOT IN (SELECT address FROM given WHERE why = 'variant')
+            ORDER BY a.id"""
+        ).fetchall()
+        named = [c for c in self.options.crawlers if c.token != STAR]
+        gate = asyncio.Semaphore(max(1, self.options.parallel))
+
+        async def one(number: int, url: str) -> None:
+            async with gate:
+                ours = await self._ask(url, None)
+                for crawler in named:
+                    await self._compare(number, url, ours, crawler)
+
+        for at in range(0, len(rows), AT_ONCE):
+            await asyncio.gather(*(one(*row) for row in rows[at : at + AT_ONCE]))
+            self.recorder.commit()
+
+    async def _compare(self, number: int, url: str, ours: Said, crawler: Crawler) -> None:
+        theirs = await self._ask(url, crawler)
+        differing = differences(ours, theirs)
+        if not differing:
+            return
+        again, ours_again = await self._ask(url, crawler), await self._ask(url, None)
+        lasting = {
+            what
+            for what in differing
+            if not differences(ours, ours_again).keys() & {what} and what in differences(ours_again, again)
+        }
+        rows = [(crawler.token, number, what, *differing[what]) for what in sorted(lasting)]
+        self.recorder.writer.add("as_crawler", rows)
+
+    async def _ask(self, url: str, crawler: Crawler | None) -> Said:
+        agent = f"{crawler.name}/1.0" if crawler else None
+        answer = await self.fetcher.get(url, MAX_PAGE, tries=1, bodies=False, agent=agent)
+        media, charset = content_type(answer.header("content-type"))
+        robots = tuple(answer.headers.get("x-robots-tag", ()))
+        links = tuple(answer.headers.get("link", ()))
+        status = _status(answer)
+        if answer.status == 200 and is_html(media):
+            task = PageTask(0, url, answer.body, charset, robots, links)
+            loop = asyncio.get_running_loop()
+            parsed = (await loop.run_in_executor(self.executor, self.pool.parse, [task]))[0]
+            targets: Any = pa.ipc.open_stream(parsed.links).read_all().column("target").to_pylist()
+            return Said(
+                status,
+                _robots((row[2], row[5]) for row in parsed.directives if row[9] is None),
+                ", ".join(sorted({parsed.urls[row[3]] for row in parsed.canonicals if row[3] is not None})) or "none",
+                frozenset(parsed.urls[i] for i in targets),
+            )
+        canonicals = ", ".join(sorted({c.url for c in header_canonicals(list(links), url) if c.url})) or "none"
+        told = _robots((d.scope, d.tokens.known) for d in header_directives(list(robots)))
+        return Said(status, told, canonicals, frozenset())
+
+
+def _status(answer: Answer) -> str:
+    if answer.status is None:
+        return f"no answer ({answer.error})"
+    target = normalise(answer.header("location") or "", answer.url) if answer.redirects else None
+    return f"{answer.status} to {target}" if target else str(answer.status)
+
+
+def _robots(pairs: Any) -> str:
+    told = sorted({(f"{scope}: " if scope else "") + ", ".join(tokens) for scope, tokens in pairs if tokens})
+    return "; ".join(told) or "none"
+
+
+def differences(ours: Said, theirs: Said) -> dict[str, tuple[str, str]]:
+    """In what two answers differ: by name (status, robots, canonical, links) both sides in words."""
+    if ours.status != theirs.status:
+        return {"status": (ours.status, theirs.status)}
+    found = {}
+    for what in ("robots", "canonical"):
+        one, other = getattr(ours, what), getattr(theirs, what)
+        if one != other:
+            found[what] = (one, other)
+    apart = ours.links ^ theirs.links
+    if len(apart) > LINKS_DIFFER * max(1, len(ours.links | theirs.links)):
+        example = min(apart)
+        side = "only others get" if example in ours.links else "only it gets"
+        found["links"] = (f"{len(ours.links)} links", f"{len(theirs.links)} links; {side} {example}")
+    return found
