@@ -522,3 +522,78 @@ CASES |= {
         listed("/a", html(NOINDEX)), ("/a",), {"/sitemap.xml": sitemap("/")}, intent=HUT_WANT.format("hide")
     ),
 }
+
+
+def entries(*values: str) -> str:
+    """A sitemap of whole entries as written inside `<url>`."""
+    return f"<urlset {XMLNS}>\n" + "".join(f"<url>{v}</url>\n" for v in values) + "</urlset>"
+
+
+def loc(path: str = "/", more: str = "") -> str:
+    return f"<loc>{path if '://' in path else HOST + path}</loc>{more}"
+
+
+MAP = ("/sitemap.xml",)
+CASES |= {
+    "sitemap-too-large": Case(
+        {**BASE, "/robots.txt": robots("Disallow: /x"), "/sitemap.xml": sitemap(*[f"/x{i}" for i in range(50_001)])},
+        MAP,
+        {"/sitemap.xml": sitemap("/x1")},
+    ),
+    "sitemap-index-nested": Case(
+        {
+            **BASE,
+            "/sitemap.xml": f"<sitemapindex {XMLNS}>\n<sitemap>{loc('/i.xml')}</sitemap></sitemapindex>",
+            "/i.xml": f"<sitemapindex {XMLNS}><sitemap>{loc('/s.xml')}</sitemap></sitemapindex>",
+            "/s.xml": sitemap("/"),
+        },
+        MAP,
+        {"/i.xml": sitemap("/")},
+    ),
+    "sitemap-barred": Case(
+        {**BASE, "/robots.txt": robots("Disallow: /site", f"Sitemap: {HOST}/sitemap.xml")},
+        MAP,
+        {"/robots.txt": robots("Disallow: /sitemaps", f"Sitemap: {HOST}/sitemap.xml")},
+    ),
+    "sitemap-foreign": Case(
+        {**BASE, "/sitemap.xml": entries(loc(), loc("https://other.example/a"))},
+        ("https://other.example/a",),
+        {"/sitemap.xml": entries(loc(), loc("/b"))},
+    ),
+    "sitemap-bad-entry": Case(
+        {**BASE, "/sitemap.xml": entries(loc(), loc("/a#top"))},
+        ("/a#top",),
+        {"/sitemap.xml": entries(loc(), loc("/a"))},
+    ),
+    "sitemap-repeat": Case(
+        {**BASE, "/sitemap.xml": entries(loc(), loc())}, MAP, {"/sitemap.xml": entries(loc(), loc("/a"))}
+    ),
+    "sitemap-bad-date": Case(
+        {
+            **BASE,
+            "/sitemap.xml": entries(loc("/", "<lastmod>23.11.2026</lastmod>"), loc("/a", "<lastmod>2120</lastmod>")),
+        },
+        MAP,
+        {
+            "/sitemap.xml": entries(
+                loc("/", "<lastmod>2026-11-02T08:00:00+01:00</lastmod>"), loc("/a", "<lastmod>2026-11</lastmod>")
+            )
+        },
+    ),
+    "sitemap-flat-dates": Case(
+        {**BASE, "/sitemap.xml": entries(*[loc(f"/{i}", "<lastmod>2026-11-02</lastmod>") for i in range(5)])},
+        MAP,
+        {"/sitemap.xml": entries(*[loc(f"/{i}", f"<lastmod>2026-11-0{i + 1}</lastmod>") for i in range(5)])},
+    ),
+    "sitemap-bad-hint": Case(
+        {**BASE, "/sitemap.xml": entries(loc("/", "<priority>2</priority>"))},
+        MAP,
+        {"/sitemap.xml": entries(loc("/", "<changefreq>daily</changefreq><priority>1.0</priority>"))},
+    ),
+    "wanted-unlisted": Case(
+        site(**{"/": start("/a"), "/a": TO}),
+        ("/a",),
+        {"/sitemap.xml": sitemap("/", "/a")},
+        intent=HUT_WANT.format("show"),
+    ),
+}

@@ -1,7 +1,7 @@
 """Pages with the same content: equal texts, and texts that share nearly all their runs of words.
 
 Near twins are found with the sketches of their own texts (min-wise hashing, in bands), and must then
-also lead to the same pages: documents from one template share words, but not links.
+also have the same heading and lead to the same pages: documents from one template share words, but not those.
 """
 
 from __future__ import annotations
@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterable, Iterator
 from itertools import combinations
-from typing import NamedTuple
+from typing import Any, NamedTuple
 from urllib.parse import parse_qsl
 
 import numpy as np
@@ -43,7 +43,8 @@ class Twins(NamedTuple):
 def open_twins(site: Site) -> list[Twins]:
     """Groups of pages that are open with the same content, none of them folded."""
     rows = site.rows(
-        f"""SELECT f.id, f.origin || f.path, f.open, p.text_hash, p.sketch, p.own_words, p.text_length, p.title FROM fact f
+        f"""SELECT f.id, f.origin || f.path, f.open, p.text_hash, p.sketch, p.own_words, p.text_length,
+            coalesce(p.heading, p.title) FROM fact f
         JOIN page p ON p.address = f.id
         WHERE f.site AND NOT f.closed AND f.open > 0 AND p.own_words >= {LEAST_WORDS} AND p.problem IS NULL
         AND f.kind NOT IN ('parameter-variant', 'search-results', 'feed') ORDER BY f.id"""
@@ -55,7 +56,7 @@ def open_twins(site: Site) -> list[Twins]:
     firsts = [members[0] for members in exact.values()]
     long = [at for at in firsts if rows[at][4] is not None and rows[at][5] >= LONG_ENOUGH]
     pairs = list(_near_pairs([rows[at][4] for at in long]))
-    near = _joined((long[a], long[b]) for a, b in pairs if _lengths_agree(rows[long[a]][6], rows[long[b]][6]))
+    near = _joined((long[a], long[b]) for a, b in pairs if _same_document(rows[long[a]], rows[long[b]]))
     if near:
         links = _targets(site, [rows[at][0] for group in near for at in group])
         for group in near:
@@ -79,8 +80,10 @@ def open_twins(site: Site) -> list[Twins]:
     return sorted(found, key=lambda t: t.urls[0])
 
 
-def _lengths_agree(one: int, other: int) -> bool:
-    return abs(one - other) <= 0.05 * max(one, other)
+def _same_document(one: tuple[Any, ...], other: tuple[Any, ...]) -> bool:
+    """Whether lengths and headings agree: documents from one template have headings of their own."""
+    lengths = one[6], other[6]
+    return bool(abs(lengths[0] - lengths[1]) <= 0.05 * max(lengths) and one[7] == other[7])
 
 
 def _links_agree(one: set[int], other: set[int]) -> bool:

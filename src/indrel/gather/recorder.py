@@ -14,7 +14,7 @@ import pyarrow as pa
 
 from indrel.core.address import site_key
 from indrel.core.page.facts import UNFOLLOWED
-from indrel.core.sitemap import Entry
+from indrel.core.sitemap import Entry, entry_fault
 from indrel.gather.parsing import LINK_SCHEMA, Parsed
 from indrel.snapshot import SnapshotWriter
 from indrel.snapshot.schema import ARROW
@@ -144,6 +144,7 @@ class Recorder:
             [
                 (
                     sitemap, self.id(url) if url else None, e.loc, e.line, e.column, e.lastmod, e.changefreq, e.priority,
+                    entry_fault(e.loc, url),
                 )
                 for e, url in zip(entries, addresses, strict=True)
             ],

@@ -69,7 +69,7 @@ TABLES: dict[str, dict[str, str]] = {
     },
     "entry": {
         "sitemap": "INTEGER", "address": "INTEGER", "loc": "VARCHAR", "line": "INTEGER", "col": "INTEGER",
-        "lastmod": "VARCHAR", "changefreq": "VARCHAR", "priority": "VARCHAR",
+        "lastmod": "VARCHAR", "changefreq": "VARCHAR", "priority": "VARCHAR", "fault": "VARCHAR",
     },
     # what a made-up address on an origin answered
     "probe": {

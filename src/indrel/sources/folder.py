@@ -38,7 +38,11 @@ _HTML = (".html", ".htm", ".xhtml")
 
 
 def find_base(folder: Path, files: list[str]) -> str | None:
-    """The start address that most canonicals, or the sitemap, name."""
+    """The start address that most canonicals, or the sitemap, name.
+
+    Where a page's canonical ends with the page's own place in the folder, what stands before it is
+    where the folder will stand; else the host is all that can be told.
+    """
     hosts: Counter[str] = Counter()
     looked = [f for f in files if f.endswith(_HTML)][:300] + [f for f in files if f.endswith("sitemap.xml")][:3]
     for name in looked:
@@ -46,8 +50,16 @@ def find_base(folder: Path, files: list[str]) -> str | None:
             for found in _NAMES.finditer(file.read(100_000)):
                 url = normalise((found[1] or found[2] or found[3]).decode("utf-8", "replace"))
                 if url:
-                    hosts[origin_of(url) + "/"] += 1
+                    places = (p for p in (name, _page_path(name)) if p and url.endswith("/" + p))
+                    own = next(places, None)
+                    hosts[url[: -len(own)] if own else origin_of(url) + "/"] += 1
     return min(hosts, key=lambda h: (-hosts[h], h)) if hosts else None
+
+
+def _page_path(name: str) -> str:
+    """The place of a file below the base, as addresses write it; empty for the start page."""
+    head, _, tail = name.rpartition("/")
+    return (head + "/" if head else "") if tail.lower() in ("index.html", "index.htm") else name
 
 
 def list_files(folder: Path) -> list[str]:
@@ -92,8 +104,7 @@ class Folder:
 
     def address(self, name: str) -> str:
         """The address at which a file stands."""
-        head, _, tail = name.rpartition("/")
-        path = (head + "/" if head else "") if tail.lower() in ("index.html", "index.htm") else name
+        path = _page_path(name)
         quoted = path.replace("%", "%25").replace("?", "%3F").replace("#", "%23")
         return normalise(quoted, self.base) or self.base
 

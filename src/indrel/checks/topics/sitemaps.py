@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from indrel.checks.catalogue import Hit, check
+from indrel.checks.catalogue import Hit, Need, check
 from indrel.checks.evidence import (
     LISTED_OTHER,
     LISTED_ROW,
@@ -221,6 +221,24 @@ def listed_locked(site: Site) -> Iterator[Hit]:
     Evidence: The status, and the sitemap entry.
     """
     yield from _by_answer(site, "tail = 'locked'", "in the sitemap, but asks for credentials ({})")
+
+
+@check("wanted-unlisted", CheckClass.CONFLICT, Severity.ASK, needs=(Need.INTENT,))
+def wanted_unlisted(site: Site) -> Iterator[Hit]:
+    """An open page that is to be shown is in no sitemap, though there are sitemaps.
+
+    Why: What the owner puts forward and what is wanted are not the same; the page is found by links alone.
+    Mend: Add it to the sitemap, at best in the generator's settings, so that the section is in.
+    Rests on: Sitemaps protocol 0.9; the want that the intent file states.
+    Evidence: The intent's entry.
+    """
+    if not site.one("SELECT count(*) FROM sitemap WHERE kind <> 'html'"):
+        return
+    for url, mask, entry in site.rows(
+        """SELECT origin || path, open, entry FROM fact WHERE known AND open > 0 AND entry IS NOT NULL AND want = 'show'
+        AND NOT listed ORDER BY origin, path"""
+    ):
+        yield Hit(url, mask, "is to be shown, but no sitemap lists it", stated(site, entry))
 
 
 @check("listed-unwanted", CheckClass.CONFLICT, Severity.FIX)

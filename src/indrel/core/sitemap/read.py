@@ -6,6 +6,7 @@ in bounded steps.
 
 from __future__ import annotations
 
+import re
 import zlib
 from dataclasses import dataclass
 from typing import Any, NamedTuple
@@ -60,6 +61,27 @@ class SitemapSummary:
     error: str | None = None
     line: int | None = None
     column: int | None = None
+
+
+MAX_LOC = 2_048
+
+
+def entry_fault(loc: str, url: str | None) -> str | None:
+    """What is wrong with an entry's address as written; `url` is what it normalises to, None where it does to nothing.
+
+    Sitemaps protocol 0.9: absolute, http or https, under 2,048 characters; a fragment is not part of an address.
+    """
+    if url is not None and len(loc) < MAX_LOC and "#" not in loc and "://" in loc[:8]:
+        return None
+    if not loc:
+        return "empty"
+    if len(loc) >= MAX_LOC:
+        return f"{len(loc):,} characters long, the protocol allows fewer than {MAX_LOC:,}"
+    if not re.match(r"[A-Za-z][A-Za-z0-9+.-]*:", loc):
+        return "not a whole address: it is relative"
+    if url is None:
+        return "not an http(s) address"
+    return "with a fragment, which is not part of an address" if "#" in loc else "malformed"
 
 
 class _Refused(Exception):

@@ -1,0 +1,298 @@
+"""Sitemap files by themselves: their size, nesting, addresses, dates and hints."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from datetime import UTC, date, datetime, timedelta
+
+from indrel.checks.catalogue import Hit, Need, check
+from indrel.checks.evidence import rules
+from indrel.checks.topics.directives import MANY, NEARLY_ALL
+from indrel.core.model import CheckClass, Evidence, Severity, plural
+from indrel.core.page.tokens import parse_date
+from indrel.core.sitemap.read import MAX_ENTRIES, MAX_OCTETS
+from indrel.decide.site import Site
+
+MOST_NAMED = 200
+FREQUENCIES = ("always", "hourly", "daily", "weekly", "monthly", "yearly", "never")
+
+_W3C = re.compile(
+    r"(\d{4})(?:-(0[1-9]|1[0-2])(?:-(0[1-9]|[12]\d|3[01])"
+    r"(?:T([01]\d|2[0-3]):([0-5]\d)(?::([0-5]\d|60)(?:\.\d+)?)?(Z|[+-](?:[01]\d|2[0-3]):[0-5]\d))?)?)?"
+)
+"""W3C Datetime, as the sitemaps protocol asks for: a date, or date and time with a zone."""
+
+_AHEAD = timedelta(hours=14)
+"""How far a date may be ahead for its time zone."""
+
+
+def loc(kind: str, text: str) -> str:
+    """An entry as evidence shows it."""
+    return text if kind == "text" else f"<loc>{text}</loc>"
+
+
+@check("sitemap-too-large", CheckClass.FLAW, Severity.FIX)
+def sitemap_too_large(site: Site) -> Iterator[Hit]:
+    """A sitemap has over 50,000 entries or is longer than 50 MiB.
+
+    Why: Engines may drop the whole file, or what stands over the limit.
+    Mend: Split it into several files, and list them in an index.
+    Rests on: Sitemaps protocol 0.9: at most 50,000 entries and 52,428,800 octets, unpacked.
+    Evidence: The file, with its entries and octets.
+    """
+    for url, kind, entries, octets in site.rows(
+        f"""SELECT url, kind, entries, octets FROM sitemap
+        WHERE kind <> 'html' AND (entries > {MAX_ENTRIES} OR octets > {MAX_OCTETS}) ORDER BY url"""
+    ):
+        what = "sitemaps" if kind == "index" else "entries"
+        text = f"{entries:,} {what}, {octets:,} octets"
+        over = f"{entries:,} {what}" if entries > MAX_ENTRIES else f"{octets:,} octets"
+        limit = f"{MAX_ENTRIES:,}" if entries > MAX_ENTRIES else f"{MAX_OCTETS:,}"
+        yield Hit(url, site.all_mask, f"{over}, the limit is {limit}", (Evidence("sitemap", url, None, text),))
+
+
+@check("sitemap-index-nested", CheckClass.FLAW, Severity.FIX)
+def sitemap_index_nested(site: Site) -> Iterator[Hit]:
+    """A sitemap index lists another index.
+
+    Why: Engines read one level: what the inner index lists is not read.
+    Mend: List the sitemaps themselves in one index, or name the inner index in robots.txt of its own.
+    Rests on: Sitemaps protocol 0.9: an index lists sitemaps, not indexes.
+    Evidence: The outer index with the line that lists the inner one.
+    """
+    for outer, inner, line in site.rows(
+        """SELECT o.url, i.url, i.announced_line FROM sitemap i JOIN sitemap o ON o.id = i.parent
+        WHERE i.kind = 'index' AND o.kind = 'index' ORDER BY o.url, i.announced_line, i.url"""
+    ):
+        shown = Evidence("sitemap", outer, line, f"<loc>{inner}</loc>")
+        yield Hit(outer, site.all_mask, f"lists another index: {inner}", (shown,), also=(inner,))
+
+
+@check("sitemap-barred", CheckClass.BLOCKED, Severity.FIX, needs=(Need.ROBOTS,))
+def sitemap_barred(site: Site) -> Iterator[Hit]:
+    """A sitemap's own address is barred by robots.txt.
+
+    Why: Crawlers may not fetch the file, so what it lists is not announced.
+    Mend: Narrow the rule, or set an Allow rule for the sitemap.
+    Rests on: RFC 9309 section 2.2.2; the sitemap is an address like any other.
+    Evidence: The rule.
+    """
+    for (url,) in site.rows("SELECT DISTINCT url FROM sitemap ORDER BY url"):
+        mask = 0
+        for i, crawler in enumerate(site.crawlers):
+            allowed, rule, _ = site.rule_for(url, crawler)
+            mask |= 1 << i if not allowed and rule is not None else 0
+        if mask:
+            evidence = rules(site, url, mask)
+            yield Hit(url, mask, f"the sitemap is barred by `{evidence[0].text}`", evidence)
+
+
+ORIGIN_OF_LOC = "regexp_replace(regexp_extract(lower(e.loc), '^(https?://[^/?#]*)', 1), '^(https://.*):443$|^(http://.*):80$', '\\1\\2')"
+FOLDER = "m.url[:length(m.url) - strpos(reverse(m.url), '/') + 1]"
+"""A sitemap's own folder, with the slash."""
+
+
+@check("sitemap-foreign", CheckClass.CONFLICT, Severity.FIX)
+def sitemap_foreign(site: Site) -> Iterator[Hit]:
+    """A sitemap lists an address on another host or scheme, or above its own folder, that nothing vouches for.
+
+    Why: Engines ignore such entries: anyone could list another's pages.
+    Mend: List the address in a sitemap on its own host, or name this sitemap in that host's robots.txt.
+    Rests on: Sitemaps protocol 0.9: entries stand on the file's host and scheme, at or below its folder, unless that
+    host's robots.txt names the file.
+    Evidence: Where the file stands; the entry.
+    """
+    for url, kind, entry, line, origin in site.rows(
+        f"""SELECT m.url, m.kind, e.loc, e.line, {ORIGIN_OF_LOC} AS place FROM entry e JOIN sitemap m ON m.id = e.sitemap
+        WHERE e.fault IS NULL AND m.kind NOT IN ('html', 'index')
+        AND NOT starts_with({ORIGIN_OF_LOC} || regexp_extract(e.loc, '^[A-Za-z]+://[^/?#]*(.*)$', 1) || '/', {FOLDER})
+        ORDER BY m.url, e.line, e.col"""
+    ):
+        if vouched(site, url, origin):
+            continue
+        own = url[: url.index("/", 8)]
+        if origin == own:
+            why = f"above the folder of {url}"
+        elif origin.partition("://")[2] == own.partition("://")[2]:
+            why = f"on another scheme than {url}"
+        else:
+            why = f"on another host than {url}"
+        shown = (Evidence("sitemap", url, None, f"entries {why}"), Evidence("sitemap", url, line, loc(kind, entry)))
+        message = f"an entry {why}, and no robots.txt of its host vouches for it"
+        yield Hit(entry, site.all_mask, message, shown)
+
+
+def vouched(site: Site, sitemap: str, origin: str) -> bool:
+    """Whether robots.txt of a host names a sitemap, or an index that lists it on the index's own host."""
+    if "vouched" not in site.kept:
+        named: set[tuple[str, str]] = set()
+        for host in site.robots.values():
+            authority = host.origin.partition("://")[2]
+            named |= {(authority, line.value.strip()) for line in host.file.sitemaps}
+        parents = dict(site.rows("SELECT i.url, o.url FROM sitemap i JOIN sitemap o ON o.id = i.parent"))
+        site.kept["vouched"] = (named, parents)
+    named, parents = site.kept["vouched"]
+    authority = origin.partition("://")[2]
+    if (authority, sitemap) in named:
+        return True
+    parent = parents.get(sitemap)
+    return (
+        parent is not None
+        and (authority, parent) in named
+        and parent[: parent.index("/", 8)] == sitemap[: sitemap.index("/", 8)]
+    )
+
+
+@check("sitemap-bad-entry", CheckClass.FLAW, Severity.FIX)
+def sitemap_bad_entry(site: Site) -> Iterator[Hit]:
+    """An entry's address is empty, relative, too long, malformed or has a fragment.
+
+    Why: Engines skip what is no address.
+    Mend: Write the whole address, with scheme and host, as it is served, `&` as `&amp;`.
+    Rests on: Sitemaps protocol 0.9: `loc` is a whole address of fewer than 2,048 characters.
+    Evidence: What is wrong; the entry.
+    """
+    for url, kind, entry, line, fault in site.rows(
+        """SELECT m.url, m.kind, e.loc, e.line, e.fault FROM entry e JOIN sitemap m ON m.id = e.sitemap
+        WHERE e.fault IS NOT NULL ORDER BY m.url, e.line, e.col"""
+    ):
+        what = re.sub(r"^[0-9,]+ characters", "too many characters", fault)
+        shown = (
+            Evidence("sitemap", url, None, f"an address {what}"),
+            Evidence("sitemap", url, line, loc(kind, entry[:300])),
+        )
+        yield Hit(entry[:2_048] or url, site.all_mask, f"the entry is {fault}", shown)
+
+
+@check("sitemap-repeat", CheckClass.FLAW, Severity.NOTE)
+def sitemap_repeat(site: Site) -> Iterator[Hit]:
+    """An address stands twice in one sitemap, or in several.
+
+    Why: It does no harm, but dates and hints may disagree, and the limits are reached sooner.
+    Mend: List each address once.
+    Rests on: Sitemaps protocol 0.9 lists each address once.
+    Evidence: Both entries.
+    """
+    rows = site.rows(
+        f"""WITH said AS (SELECT e.loc, e.line, m.url, m.kind, e.sitemap,
+                row_number() OVER (PARTITION BY e.loc ORDER BY e.sitemap, e.line, e.col) AS place,
+                first(m.url) OVER (PARTITION BY e.loc ORDER BY e.sitemap, e.line, e.col) AS first_url,
+                first(e.line) OVER (PARTITION BY e.loc ORDER BY e.sitemap, e.line, e.col) AS first_line
+            FROM entry e JOIN sitemap m ON m.id = e.sitemap WHERE e.loc <> '')
+        SELECT url, kind, first_url, count(*), (list(DISTINCT loc ORDER BY loc))[:{MOST_NAMED}], min_by(loc, line), min(line),
+            min_by(first_line, line) FROM said WHERE place > 1 GROUP BY ALL ORDER BY url, first_url"""
+    )
+    for url, kind, first_url, count, urls, entry, line, first_line in rows:
+        where = "twice in this file" if url == first_url else f"in {first_url} already"
+        shown = (
+            Evidence("sitemap", url, line, loc(kind, entry)),
+            Evidence("sitemap", first_url, first_line, loc(kind, entry)),
+        )
+        message = f"{plural(count, 'entry', 'entries')} {'stands' if count == 1 else 'stand'} {where}"
+        yield Hit(url, site.all_mask, message, shown, also=tuple(urls))
+
+
+def date_fault(text: str, kind: str, now: datetime) -> str | None:
+    """What is wrong with a `lastmod` as written: its form, or that it lies in the future."""
+    if kind == "rss":
+        found = parse_date(text)
+        if found is None:
+            return "it is no date as feeds write them (RFC 822)"
+        return "it lies in the future" if found > now + timedelta(minutes=5) else None
+    form = _W3C.fullmatch(text)
+    if form is None:
+        return "it is no W3C Datetime"
+    try:
+        day = date(int(form[1]), int(form[2] or 1), int(form[3] or 1))
+    except ValueError:
+        return "there is no such day"
+    if form[4] is None:
+        return "it lies in the future" if day > (now + _AHEAD).date() else None
+    found = datetime.fromisoformat(text.replace(":60", ":59"))
+    return "it lies in the future" if found > now + timedelta(minutes=5) else None
+
+
+@check("sitemap-bad-date", CheckClass.FLAW, Severity.FIX)
+def sitemap_bad_date(site: Site) -> Iterator[Hit]:
+    """A sitemap's dates cannot be read, or lie in the future.
+
+    Why: Engines stop trusting the dates of a file in which some are wrong.
+    Mend: Write the date of the last real change as 2026-11-23 or 2026-11-23T08:00:00+00:00.
+    Rests on: Sitemaps protocol 0.9: `lastmod` in W3C Datetime.
+    Evidence: The dates.
+    """
+    started = str(site.meta.get("started") or "")
+    now = datetime.fromisoformat(started) if started else datetime.now(UTC)
+    faults: dict[tuple[str, str], str] = {}
+    for text, kind in site.rows(
+        "SELECT DISTINCT e.lastmod, m.kind FROM entry e JOIN sitemap m ON m.id = e.sitemap WHERE e.lastmod IS NOT NULL"
+    ):
+        fault = date_fault(text, kind, now)
+        if fault:
+            faults[text, kind] = fault
+    if not faults:
+        return
+    files: dict[str, tuple[list[str], list[Evidence], dict[str, None]]] = {}
+    for url, kind, text, line, entry in site.rows(
+        """SELECT m.url, m.kind, e.lastmod, e.line, e.loc FROM entry e JOIN sitemap m ON m.id = e.sitemap
+        WHERE e.lastmod IN (SELECT unnest(?::VARCHAR[])) ORDER BY m.url, e.line, e.col""",
+        [sorted({text for text, _ in faults})],
+    ):
+        if (text, kind) in faults:
+            urls, shown, what = files.setdefault(url, ([], [], {}))
+            urls.append(entry)
+            what[faults[text, kind]] = None
+            if len(shown) < 3:
+                shown.append(Evidence("sitemap", url, line, f"<lastmod>{text}</lastmod>"))
+    for url, (urls, shown, what) in files.items():
+        message = (
+            f"{plural(len(urls), 'date')} of last change {'is' if len(urls) == 1 else 'are'} wrong: {'; '.join(what)}"
+        )
+        yield Hit(url, site.all_mask, message, tuple(shown), also=tuple(urls[:MOST_NAMED]))
+
+
+@check("sitemap-flat-dates", CheckClass.FLAW, Severity.NOTE)
+def sitemap_flat_dates(site: Site) -> Iterator[Hit]:
+    """Nearly all dates of a sitemap are one instant, so they say nothing.
+
+    Why: It is the time of the build, not of changes; engines learn to ignore the dates.
+    Mend: Write the time at which the page's content last changed, or leave the date out.
+    Rests on: Sitemaps protocol 0.9: `lastmod` is the date of the page's last change.
+    Evidence: The date, and how often it stands there.
+    """
+    for url, text, same, dated in site.rows(
+        f"""SELECT url, lastmod, same, dated FROM (
+            SELECT m.url, e.lastmod, count(*) AS same, sum(count(*)) OVER (PARTITION BY m.url) AS dated
+            FROM entry e JOIN sitemap m ON m.id = e.sitemap WHERE e.lastmod IS NOT NULL GROUP BY m.url, e.lastmod)
+        WHERE dated >= {MANY} AND same >= {NEARLY_ALL} * dated ORDER BY url"""
+    ):
+        message = f"{same:,} of {int(dated):,} dates are {text}: they say nothing of changes"
+        yield Hit(url, site.all_mask, message, (Evidence("sitemap", url, None, f"<lastmod>{text}</lastmod>"),))
+
+
+@check("sitemap-bad-hint", CheckClass.FLAW, Severity.NOTE)
+def sitemap_bad_hint(site: Site) -> Iterator[Hit]:
+    """A sitemap's changefreq or priority is outside the protocol.
+
+    Why: Strict readers reject the file; large engines ignore both hints anyway.
+    Mend: Leave both out, or write one of the protocol's words and a number from 0.0 to 1.0.
+    Rests on: Sitemaps protocol 0.9: changefreq is one of seven words, priority lies between 0.0 and 1.0.
+    Evidence: The hints.
+    """
+    words = ", ".join(f"'{w}'" for w in FREQUENCIES)
+    files: dict[str, tuple[list[str], dict[Evidence, None]]] = {}
+    for url, entry, line, frequency, priority, wrong in site.rows(
+        f"""SELECT m.url, e.loc, e.line, e.changefreq, e.priority, coalesce(e.changefreq NOT IN ({words}), false)
+        FROM entry e JOIN sitemap m ON m.id = e.sitemap
+        WHERE e.changefreq NOT IN ({words}) OR (e.priority IS NOT NULL
+            AND NOT coalesce(try_cast(e.priority AS DOUBLE) BETWEEN 0 AND 1, false)) ORDER BY m.url, e.line, e.col"""
+    ):
+        urls, shown = files.setdefault(url, ([], {}))
+        urls.append(entry)
+        if len(shown) < 3:
+            text = f"<changefreq>{frequency}</changefreq>" if wrong else f"<priority>{priority}</priority>"
+            shown[Evidence("sitemap", url, line, text)] = None
+    for url, (urls, shown) in files.items():
+        message = f"{plural(len(urls), 'entry', 'entries')} with a hint outside the protocol, such as {next(iter(shown)).text}"
+        yield Hit(url, site.all_mask, message, tuple(shown), also=tuple(urls[:MOST_NAMED]))

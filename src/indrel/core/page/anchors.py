@@ -1,0 +1,199 @@
+"""Links of a page, and anchors that do not do what they seem to."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from typing import Any
+
+from indrel.core.address import Joiner
+from indrel.core.page.facts import MAX_TEXT, Link, LinkFlag, Slip
+from indrel.core.page.source import Source, attributes_of, unescape, written
+from indrel.core.page.tokens import nearest
+
+_ANCHORS = "a[href],area[href]"
+_ANCHOR_TAG = re.compile(rb"<(?:a|area)[\s/](?:[^>\"']++|\"[^\"]{0,20000}+\"|'[^']{0,20000}+')*+>", re.IGNORECASE)
+_HREF = re.compile(rb"[\s\"'/]href\s*=\s*(?:\"([^\"]*)\"|'([^']*)'|([^\s>\"']+))", re.IGNORECASE)
+_REL = re.compile(rb"[\s\"'/]rel\s*=\s*(?:\"([^\"]*)\"|'([^']*)'|([^\s>\"']+))", re.IGNORECASE)
+_MOST_SLIPS = 50
+_SLIP = 1 << 7
+"""Beside link flags while a page is read: the rel holds a token that is near a known one."""
+
+_REL_FLAGS = {"nofollow": LinkFlag.NOFOLLOW, "ugc": LinkFlag.UGC, "sponsored": LinkFlag.SPONSORED}
+_REL_KNOWN = ("nofollow", "ugc", "sponsored", "noopener", "noreferrer")
+_REL_OTHERS = frozenset({
+    "follow", "dofollow", "external", "friend", "met", "me", "next", "prev", "author", "license", "tag", "help",
+    "search", "bookmark", "alternate", "archives", "index", "first", "last", "up", "home", "nofollow-link",
+    "lightbox", "gallery", "category", "opener",
+})  # fmt: skip
+_SUSPECT = re.compile(rb"href\s*=\s*(?:[\"']\s*#?\s*[\"']|#[\s>])|javascript:|\bonclick\s*=", re.IGNORECASE)
+_NAVIGATES = re.compile(r"location\b|\.href|navigate|goto|\bopen\s*\(|router|history\.push", re.IGNORECASE)
+_CURRENT = re.compile(r"(?:^|[\s_-])(?:this|current|active|selected|here)(?:[\s_-]|$)", re.IGNORECASE)
+_TOGGLES = ("aria-current", "aria-expanded", "aria-haspopup", "data-toggle", "data-bs-toggle", "aria-controls", "role")
+_NO_HREF: tuple[str | None, int] = (None, -1)
+
+
+def _rel_flags(rel: str) -> int:
+    flags = 0
+    for token in rel.lower().split():
+        flags |= _REL_FLAGS.get(token) or (_SLIP if rel_slip(token) else 0)
+    return flags
+
+
+def rel_slip(token: str) -> str | None:
+    """The rel token that a misspelt one was meant to be, or None where it is known or like none."""
+    if token in _REL_KNOWN or len(token) < 3:
+        return None
+    squeezed = token.replace("-", "").replace("_", "")
+    if squeezed in _REL_KNOWN:
+        return squeezed
+    near = nearest(token, _REL_KNOWN)
+    return near if near in _REL_FLAGS and token not in _REL_OTHERS else None
+
+
+def _is_script(href: str) -> bool:
+    return href.lstrip()[:11].lower() == "javascript:"
+
+
+def _in_navigation(node: Any) -> bool:
+    parent = node.parent
+    while parent is not None:
+        if parent.tag == "nav" or parent.attributes.get("role") in ("navigation", "menubar"):
+            return True
+        parent = parent.parent
+    return False
+
+
+def _is_toggle(node: Any, attributes: dict[str, str]) -> bool:
+    """Whether an anchor opens a menu that stands beside it, rather than being the way somewhere."""
+    if any(name in attributes for name in _TOGGLES):
+        return True
+    classes = f"{attributes.get('class', '')} {(node.parent.attributes.get('class') if node.parent else '') or ''}"
+    if _CURRENT.search(classes):  # the page's own entry
+        return True
+    beside = node.parent.css_first("ul,ol,[role=menu]") if node.parent is not None else None
+    return beside is not None and node.parent.tag == "li"
+
+
+class Anchors:
+    """Reads the links of one page; `links` and `slips` hold what was found."""
+
+    def __init__(
+        self, tree: Any, source: Source, url: str, base: str, joiner: Joiner, user_parts: Sequence[str]
+    ) -> None:
+        self.tree = tree
+        self.source = source
+        self.url = url
+        self.base = base
+        self.joiner = joiner
+        self.slips: list[Slip] = []
+        self._links: dict[tuple[str, int], Link] = {}
+        self._user_parts = user_parts
+
+    @property
+    def links(self) -> list[Link]:
+        return list(self._links.values())
+
+    def read(self) -> None:
+        self._anchors()
+        if _SUSPECT.search(self.source.data):
+            self._uncrawlable()
+
+    def _anchors(self) -> None:
+        """Links, from the source where it holds just the anchors of the tree (the common case, and quicker)."""
+        nodes = self.tree.css(_ANCHORS)
+        if not nodes:
+            return
+        user = {a.mem_id for part in self._user_parts for p in self.tree.css(part) for a in p.css(_ANCHORS)}
+        written = _ANCHOR_TAG.findall(self.source.data)
+        distinct = dict.fromkeys(written)
+        known = self.joiner.anchors(self.base)
+        pairs = [(tag, known.get(tag) or self._read_anchor(tag, known)) for tag in distinct]
+        without = {tag for tag, pair in pairs if pair is _NO_HREF}
+        if user or len(written) - (sum(1 for tag in written if tag in without) if without else 0) != len(nodes):
+            for node in nodes:
+                self._anchor_node(node, node.mem_id in user)
+            return
+        at, own, links, source = 0, self.url, self._links, self.source
+        for tag, pair in pairs:
+            if pair[1] & _SLIP and pair is not _NO_HREF:
+                pair = (pair[0], pair[1] & ~_SLIP)
+                rel = _REL.search(tag)
+                text = tag[:MAX_TEXT].decode("utf-8", "replace")
+                self._rel_slip(
+                    unescape(rel[rel.lastindex or 1]) if rel else "", source.line(source.data.find(tag)), text
+                )
+            url = pair[0]
+            if url is not None and url != own and pair not in links:
+                at = max(source.data.find(tag, at), 0)
+                text = tag[: MAX_TEXT * 4].decode("utf-8", "replace")[:MAX_TEXT]
+                links[url, pair[1]] = Link(url, pair[1], source.line(at), text)
+
+    def _read_anchor(self, tag: bytes, known: dict[bytes, tuple[str | None, int]]) -> tuple[str | None, int]:
+        """The address and flags of an anchor as written; remembered unless they hold for this page alone."""
+        begin = tag.find(b' href="') + 7
+        if begin >= 7 and tag.find(b"&", begin) < 0:  # the common way to write it
+            href = tag[begin : tag.find(b'"', begin)]
+        else:
+            found = _HREF.search(tag)
+            if found is None:
+                known[tag] = _NO_HREF
+                return _NO_HREF
+            href = unescape(found[found.lastindex or 1]).encode()
+        flags = 0
+        if b"rel" in tag or b"REL" in tag or b"Rel" in tag:
+            rel = _REL.search(tag)
+            flags = _rel_flags(unescape(rel[rel.lastindex or 1])) if rel else 0
+        href = href.partition(b"#")[0].strip(b"\t\n\f\r ")
+        if not href or href[:1] == b"?":
+            return (self.joiner.join(self.base, href.decode("utf-8", "replace")), flags) if href else (None, flags)
+        place = known.get(href)
+        if place is None:
+            place = known[href] = (self.joiner.join(self.base, href.decode("utf-8", "replace")), 0)
+        pair = known[tag] = (place[0], flags)
+        return pair
+
+    def _anchor_node(self, node: Any, is_user: bool) -> None:
+        attributes = attributes_of(node)
+        href = attributes["href"]
+        url = None if href.startswith("#") else self.joiner.join(self.base, href)
+        flags = _rel_flags(attributes.get("rel", "")) | (LinkFlag.USER if is_user else 0)
+        if flags & _SLIP:
+            flags &= ~_SLIP
+            line, text = Source(self.source.data).next(node.tag, href)
+            self._rel_slip(attributes["rel"], line, written(node.tag, attributes, text))
+        if url and url != self.url and (url, flags) not in self._links:
+            line, text = self.source.next(node.tag, href)
+            self._links[url, flags] = Link(url, flags, line, written(node.tag, attributes, text))
+
+    def _rel_slip(self, rel: str, line: int | None, text: str) -> None:
+        """Keep the rel tokens of an anchor that are near the known ones: they have no effect."""
+        meant = {token: rel_slip(token) for token in rel.replace(",", " ").lower().split()}
+        slips = [f"`{token}` has no effect; `{word}` was probably meant" for token, word in meant.items() if word]
+        if slips and len(self.slips) < _MOST_SLIPS:
+            self.slips.append(Slip("rel", "; ".join(slips), line, text))
+
+    def _uncrawlable(self) -> None:
+        """Navigation without an address: scripts that go elsewhere, and `#` or nothing in navigation."""
+        source = Source(self.source.data)
+        own = " ".join(
+            n.text() for n in (self.tree.css_first("title"), self.tree.css_first("h1")) if n is not None
+        ).lower()
+        for node in self.tree.css('[onclick],a[href=""],a[href="#"],a[href^="javascript:" i]'):
+            attributes = attributes_of(node)
+            href, script = attributes.get("href"), attributes.get("onclick", "")
+            usable = href is not None and href.strip() not in ("", "#") and not _is_script(href)
+            if usable or len(self.slips) >= _MOST_SLIPS:
+                continue
+            script += href if href and _is_script(href) else ""
+            if _NAVIGATES.search(script):
+                what = "a script goes elsewhere"
+            elif (node.text() or "").strip().lower() in own:
+                continue  # the page's own entry
+            elif node.tag == "a" and _in_navigation(node) and not _is_toggle(node, attributes):
+                what = "its href is empty" if not (href or "").strip() else "its href is `#`"
+            else:
+                continue
+            tag = node.tag or ""
+            line, text = source.anywhere(script or f'href="{href}"', tag)
+            self.slips.append(Slip("href", what, line, written(tag, attributes, text)))

@@ -1,0 +1,121 @@
+"""A page's source: where its tags stand, for lines and exact texts. And small helpers over nodes of the tree."""
+
+from __future__ import annotations
+
+import html
+import re
+from collections.abc import Iterable
+from typing import Any
+
+from indrel.core.page.facts import MAX_TEXT
+
+_TAG = re.compile(
+    rb"<(a|area|meta|link|base|script|img|iframe|source|video|audio|embed|object|input)\b"
+    rb"(?:[^>\"']++|\"[^\"]{0,20000}+\"|'[^']{0,20000}+')*+>",
+    re.IGNORECASE,
+)
+_QUOTES = (b'"', b"'", b"=", b" ")
+_AFTER = (b'"', b"'", b">", b" ", b"\n", b"#", b"/")
+_TRIES = 20
+
+
+class Source:
+    """Finds tags in the source, in order, for their line and text."""
+
+    def __init__(self, data: bytes) -> None:
+        self.data = data
+        self._cursor: dict[str, int] = {}
+        self._line_at = (0, 1)
+
+    def line(self, at: int) -> int:
+        """The line of an offset; quick when offsets grow."""
+        last, line = self._line_at
+        if at < last:
+            return self.data.count(b"\n", 0, at) + 1
+        line += self.data.count(b"\n", last, at)
+        self._line_at = (at, line)
+        return line
+
+    def next(self, tag: str, value: str | None) -> tuple[int | None, str | None]:
+        """Line and text of the next `tag` in the source that holds `value` in one of its attributes."""
+        raw = (value or "").encode()
+        at = self._cursor.get(tag, 0)
+        loose: re.Match[bytes] | None = None
+        for _ in range(_TRIES if raw else 0):
+            at = self.data.find(raw, at)
+            if at < 0:
+                break
+            begin = self.data.rfind(b"<", 0, at)
+            found = _TAG.match(self.data, begin) if begin >= 0 else None
+            if found and found.end() >= at and found[1].decode().lower() == tag:
+                before, behind = self.data[at - 1 : at], self.data[at + len(raw) : at + len(raw) + 1]
+                if before in _QUOTES and behind in _AFTER:
+                    return self._take(tag, found)
+                loose = loose or found
+            at += len(raw)
+        if loose:
+            return self._take(tag, loose)
+        for found in _TAG.finditer(self.data, self._cursor.get(tag, 0)):
+            if found[1].decode().lower() == tag and (not raw or (value or "") in unescape(found[0])):
+                return self._take(tag, found)
+        return None, None
+
+    def anywhere(self, value: str, tag: str) -> tuple[int | None, str | None]:
+        """Line and text of the next tag of any name that holds `value`."""
+        at = self.data.find(value.encode(), self._cursor.get("", 0))
+        begin = self.data.rfind(b"<" + tag.encode(), 0, at) if at >= 0 else -1
+        end = self.data.find(b">", at + len(value.encode())) + 1 if begin >= 0 else 0
+        if not end:
+            return None, None
+        self._cursor[""] = end
+        return self.line(begin), self.data[begin:end][: MAX_TEXT * 4].decode("utf-8", "replace")[:MAX_TEXT]
+
+    def _take(self, tag: str, found: re.Match[bytes]) -> tuple[int, str]:
+        self._cursor[tag] = found.end()
+        return self.line(found.start()), found[0][: MAX_TEXT * 4].decode("utf-8", "replace")[:MAX_TEXT]
+
+
+def attributes_of(node: Any) -> dict[str, str]:
+    """A node's attributes; those without a value are empty."""
+    return {name: value or "" for name, value in node.attributes.items()}
+
+
+_NO_HREF: tuple[str | None, int] = (None, -1)
+
+
+def unescape(value: bytes) -> str:
+    text = value.decode("utf-8", "replace")
+    return html.unescape(text) if "&" in text else text
+
+
+def outermost(nodes: Iterable[Any]) -> list[Any]:
+    """Nodes that stand in none of the others: what is taken out of the tree must not be touched again."""
+    chosen = [n for n in nodes if n.tag not in ("html", "body")]
+    ids = {n.mem_id for n in chosen}
+
+    def inside(node: Any) -> bool:
+        parent = node.parent
+        while parent is not None:
+            if parent.mem_id in ids:
+                return True
+            parent = parent.parent
+        return False
+
+    return [n for n in chosen if not inside(n)]
+
+
+def in_body(node: Any) -> bool:
+    parent = node.parent
+    while parent is not None:
+        if parent.tag in ("head", "body"):
+            return bool(parent.tag == "body")
+        parent = parent.parent
+    return False
+
+
+def written(tag: str, attributes: dict[str, str], text: str | None) -> str:
+    """The tag as it stands in the source, or as the parser has it where the source does not show it."""
+    if text is not None:
+        return text
+    inner = "".join(f' {name}="{html.escape(value)}"' for name, value in attributes.items())
+    return f"<{tag}{inner}>"[:MAX_TEXT]
