@@ -41,7 +41,8 @@ def generate(path: Path, addresses: int, links: int) -> None:
         )
         run(
             """INSERT INTO page SELECT address, 'Page ' || address, NULL, 'utf-8', NULL, NULL, NULL, NULL, NULL,
-            (hash(address) // 4)::BIGINT, 4000, 'words', NULL FROM answer WHERE status = 200"""
+            (hash(address) // 4)::BIGINT, 4000, 'words', NULL, 'Page ' || address, 600, 20, repeat(md5(address::VARCHAR), 4)::BLOB,
+            0, NULL FROM answer WHERE status = 200"""
         )
         run(
             """INSERT INTO directive SELECT address, 0, CASE WHEN address % 500 = 1 THEN 'googlebot' ELSE '' END, true, false,
@@ -49,13 +50,13 @@ def generate(path: Path, addresses: int, links: int) -> None:
             FROM page WHERE address % 50 = 1"""
         )
         run(
-            """INSERT INTO canonical SELECT address, 0, '/x', CASE WHEN address % 100 = 17 THEN address - 1 ELSE address END,
-            NULL, false, 8, '<link rel="canonical" href="/x">' FROM page"""
+            """INSERT INTO canonical SELECT address, 0, 'https://www.sarnfell.example/x',
+            CASE WHEN address % 100 = 17 THEN address - 1 ELSE address END, NULL, false, 8, '<link rel="canonical" href="/x">' FROM page"""
         )
         run(
             f"""INSERT INTO link SELECT i * {addresses} // {links} AS source, CASE WHEN i % 20 < 8 THEN hash(i) % 200
-            ELSE hash(i) % {addresses} END, CASE WHEN i % 33 = 0 THEN 1 ELSE 0 END, 20 + i % 100, '<a href="/x">'
-            FROM range({links}) r(i)"""
+            ELSE hash(i) % {addresses} END AS target, CASE WHEN target % 2000 = 3 THEN 1 ELSE 0 END, 20 + i % 100,
+            '<a href="/x">' FROM range({links}) r(i)"""
         )
         run(
             "INSERT INTO robots VALUES ('https://www.sarnfell.example', 200, NULL, 'text/plain', [], ?, ?, false, 'site', true, NULL)",
@@ -64,7 +65,7 @@ def generate(path: Path, addresses: int, links: int) -> None:
         run("INSERT INTO sitemap BY NAME SELECT 0 AS id, ? AS url, 'robots' AS via, 200 AS status, 'urlset' AS kind, "
             "'http://www.sitemaps.org/schemas/sitemap/0.9' AS namespace", [BASE + "sitemap.xml"])  # fmt: skip
         run(
-            "INSERT INTO entry SELECT 0, id, origin || path, id, 3, NULL, NULL, NULL FROM address WHERE id % 4 = 0 AND id % 100 <> 16"
+            "INSERT INTO entry SELECT 0, id, origin || path, id, 3, NULL, NULL, NULL, NULL FROM address WHERE id % 4 = 0 AND id % 100 <> 16"
         )
         run("INSERT INTO given VALUES (0, 'start')")
         Recorder(writer, ["www.sarnfell.example"]).finish(True, None)

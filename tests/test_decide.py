@@ -14,7 +14,7 @@ from indrel.core.robots import decide, parse
 from indrel.core.robots.compare import covers, left_out, never_wins
 from indrel.core.robots.file import compile_path
 from indrel.core.robots.match import matches
-from indrel.decide.sections import section_of
+from indrel.decide.sections import Sections
 from indrel.decide.site import Site, follow
 from indrel.demo.site import Response
 from indrel.explain import explain
@@ -119,11 +119,28 @@ def test_kinds(path: str, kind: str, audit_site: AuditSite) -> None:
         ("/a/", "/a/*"),
         ("/a/b/c?d", "/a/*"),
         ("//a/b", "/*"),
+        ("/alone/", "/*"),
+        ("/2025/b", "/<number>/*"),
     ],
 )
 def test_sections(path: str, section: str) -> None:
-    assert section_of(HOST + path, HOST) == section
-    assert section_of("https://other.test" + path, HOST) == "//other.test" + section
+    sections = Sections(HOST, ["a", "<number>"])
+    assert sections.of(HOST + path) == section
+    assert (
+        sections.of("https://other.test/a/b") == "//other.test/a/*"
+        and sections.of("https://other.test/") == "//other.test/"
+    )
+
+
+def test_sections_are_found_in_addresses(audit_site: AuditSite) -> None:
+    """A folder with something below it is a section, a page written with a slash at its end is none."""
+    links = ["/alone/", "/huts/", "/huts/a", "/2024/x", "/2025/y", "/p?q=/r/"]
+    site = audit_site({**BASE, "/": html(body=a(*links))}, follow_links=False)[0]
+    assert [site.section(HOST + p) for p in links] == ["/*", "/huts/*", "/huts/*", "/<number>/*", "/<number>/*", "/*"]
+    many = [f"/s{i:03}/x" for i in range(60)] + ["/s007/y"]
+    site = audit_site({**BASE, "/": html(body=a(*many))}, follow_links=False)[0]
+    kept = {site.section(HOST + p) for p in many}
+    assert len(kept) == 31 and "/s007/*" in kept and "/*" in kept
 
 
 @given(st.lists(st.tuples(st.integers(0, 19), st.integers(0, 19)), max_size=25))

@@ -16,6 +16,9 @@ MANY = 5
 FEW = 3
 """Pages of a section that differ from a cause's, and are named."""
 
+MOST_ASKED = 20
+"""Causes for which the few that differ are looked up."""
+
 log = logging.getLogger("indrel")
 
 
@@ -113,23 +116,26 @@ def _finding(one: Check, hit: Hit, site: Site) -> Finding:
 
 def with_shares(site: Site, causes: list[Cause]) -> list[Cause]:
     """Causes of many pages with their share of the section's pages, and the few that differ."""
-    wide = [c for c in causes if c.count >= MANY]
-    if not wide:
+    pages = "site AND html AND tail IN ('', 'folded', 'broken')"
+    if not any(c.count >= MANY for c in causes):
         return causes
-    pages: dict[str, set[str]] = {}
-    sections = {c.section for c in wide}
-    for (url,) in site.rows("SELECT origin || path FROM fact WHERE site AND html AND tail IN ('', 'folded', 'broken')"):
-        section = site.section(url)
-        if section in sections:
-            pages.setdefault(section, set()).add(url)
+    totals = dict(
+        site.rows(f"SELECT {site.sections.sql} AS section, count(*) FROM fact WHERE {pages} GROUP BY section")
+    )
     found = []
+    asked = 0
     for cause in causes:
-        told = {f.url for f in cause.findings}
-        here = pages.get(cause.section, set())
-        if cause.count >= MANY and len(told & here) == len(told):
-            others = sorted(here - told)
-            few = tuple(others[:FEW]) if len(others) <= max(FEW, len(here) // 10) else ()
-            cause = replace(cause, share=len(told) / len(here), others=few)
+        total = totals.get(cause.section, 0)
+        if cause.count >= MANY and cause.count <= total and "/robots.txt" not in cause.findings[0].url:
+            rest, others = total - cause.count, []
+            if 0 < rest <= max(FEW, total // 10) and asked < MOST_ASKED:
+                asked += 1
+                others = site.rows(
+                    f"""SELECT origin || path AS url FROM fact WHERE {pages} AND {site.sections.sql} = ?
+                    AND url NOT IN (SELECT unnest(?::VARCHAR[])) ORDER BY url LIMIT {FEW}""",
+                    [cause.section, [f.url for f in cause.findings]],
+                )
+            cause = replace(cause, share=cause.count / total, others=tuple(url for (url,) in others))
         found.append(cause)
     return found
 

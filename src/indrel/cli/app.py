@@ -10,7 +10,7 @@ from typing import Annotated
 import typer
 
 from indrel import __version__
-from indrel.cli import audit, checks, crawlers, demo, explain, list_, report, robots
+from indrel.cli import audit, checks, crawlers, demo, explain, list_, report, robots, sitemap
 from indrel.errors import IndrelError
 
 app = typer.Typer(
@@ -28,6 +28,7 @@ app.command("list")(list_.list_addresses)
 app.command("explain")(explain.explain_address)
 app.command("report")(report.report)
 app.add_typer(robots.robots, name="robots")
+app.add_typer(sitemap.sitemap, name="sitemap")
 app.command("checks")(checks.show_checks)
 app.command("crawlers")(crawlers.show_crawlers)
 

@@ -1,24 +1,63 @@
-"""Sections: groups of addresses that share a pattern, found from the address alone."""
+"""Sections: groups of addresses that share a beginning, found from the addresses themselves.
+
+A first folder with something below it is a section, `/huts/*`; first folders that are numbers (years,
+page ids) are one, `/<number>/*`; pages beside the start page, written with a slash at the end or not, are
+`/*`. Of more folders than fit a screen the largest are kept. Nothing but addresses counts, so two audits
+of one site have the same sections as long as it has the same folders.
+"""
 
 from __future__ import annotations
 
+import re
+from collections.abc import Iterable
+
 from indrel.core.address import split
 
-SQL = """CASE WHEN path = '/' OR starts_with(path, '/?') THEN '/'
-WHEN regexp_matches(path, '^/[^/?]+/') THEN regexp_extract(path, '^/[^/?]+/') || '*' ELSE '/*' END"""
-"""The section of a `path` column on the site's main host."""
+MOST = 30
+"""Sections of the main host at most, `/` and `/*` beside them."""
+
+START = "/"
+BESIDE = "/*"
+NUMBER = "<number>"
+
+FOLDERS_SQL = """SELECT folder, count(*) FROM (
+    SELECT CASE WHEN regexp_matches(first, '^[0-9]+$') THEN '<number>' ELSE first END AS folder FROM (
+        SELECT regexp_extract(path, '^/([^/?]+)/', 1) AS first, path FROM fact WHERE known AND origin = ?)
+    WHERE first <> '' AND path <> '/' || first || '/')
+GROUP BY folder ORDER BY count(*) DESC, folder"""
+"""First folders of a host with something below them, the largest first; one parameter: the origin."""
 
 
-def section_of(url: str, base_origin: str) -> str:
-    """`/huts/*` for everything below a first folder, `/*` for pages beside the start page, `/` for it.
+class Sections:
+    """The sections of one site. `folders` are the first folders that are sections of the main host."""
 
-    Sections of other hosts begin with `//host`.
-    """
-    parts = split(url)
-    path = parts.path.partition("?")[0]
-    if path == "/":
-        section = "/"
-    else:
+    def __init__(self, base_origin: str, folders: Iterable[str] = ()) -> None:
+        self.base_origin = base_origin
+        self.folders = frozenset(list(folders)[:MOST])
+
+    @property
+    def sql(self) -> str:
+        """The section of an address as SQL over the columns `origin` and `path`."""
+        first = "regexp_extract(path, '^/([^/?]+)/', 1)"
+        folder = f"CASE WHEN regexp_matches({first}, '^[0-9]+$') THEN '{NUMBER}' ELSE {first} END"
+        kept = ", ".join("'" + f.replace("'", "''") + "'" for f in sorted(self.folders)) or "''"
+        base = self.base_origin.replace("'", "''")
+        host = "regexp_replace(substr(origin, strpos(origin, '://') + 3), ':[0-9]+$', '')"
+        return f"""(CASE WHEN origin <> '{base}' THEN '//' || {host} || CASE WHEN path = '/' OR starts_with(path, '/?') THEN '/'
+            WHEN {first} <> '' THEN '/' || {first} || '/*' ELSE '/*' END
+            WHEN path = '/' OR starts_with(path, '/?') THEN '/'
+            WHEN {first} <> '' AND {folder} IN ({kept}) THEN '/' || {folder} || '/*' ELSE '/*' END)"""
+
+    def of(self, url: str) -> str:
+        """The section of an address; sections of other hosts begin with `//host`."""
+        parts = split(url)
+        path = parts.path.partition("?")[0]
         folder, slash, _ = path[1:].partition("/")
-        section = f"/{folder}/*" if slash and folder else "/*"
-    return section if parts.origin == base_origin else f"//{parts.host}{section}"
+        if parts.origin != self.base_origin:
+            inside = f"/{folder}/*" if slash and folder else BESIDE
+            return f"//{parts.host}{START if path == '/' else inside}"
+        if path == "/":
+            return START
+        if slash and re.fullmatch("[0-9]+", folder):
+            folder = NUMBER
+        return f"/{folder}/*" if slash and folder in self.folders else BESIDE

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from functools import cached_property
+from pathlib import Path
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -23,7 +24,7 @@ from indrel.core.page.wording import LITTLE, SKETCH
 from indrel.core.robots import Access, Paths, RobotsFile, Rule, Ruleset, access_for, decide, match_many, parse
 from indrel.core.robots.match import ALWAYS_ALLOWED
 from indrel.decide.kinds import ARCHIVES, JUNK, kind_sql, rule_sql, telling_sql
-from indrel.decide.sections import section_of
+from indrel.decide.sections import FOLDERS_SQL, Sections
 from indrel.errors import UsageError
 from indrel.snapshot import Snapshot
 
@@ -64,8 +65,13 @@ class Site:
         crawlers: Sequence[Crawler],
         instead: dict[str, tuple[bytes, str]] | None = None,
         intent: Intent | None = None,
+        sitemaps: Path | None = None,
     ) -> None:
-        """Decide for `crawlers`; `instead` gives origins another robots.txt (its octets, and what to call it)."""
+        """Decide for `crawlers`, under an `intent`.
+
+        `instead` gives origins another robots.txt (its octets, and what to call it); `sitemaps` is a
+        snapshot whose sitemaps take the place of this one's.
+        """
         if len(crawlers) > MAX_CRAWLERS:
             raise UsageError(f"{len(crawlers)} crawlers are too many at once: name at most {MAX_CRAWLERS}")
         self.snapshot = snapshot
@@ -76,10 +82,25 @@ class Site:
         self.instead = instead or {}
         self.intent = intent or Intent()
         self.kept: dict[str, Any] = {}  # what several questions share, by name
+        self._rulesets: dict[tuple[str, str], Ruleset] = {}
         self._paths: dict[str, tuple[npt.NDArray[np.int32], Paths]] = {}
         self.base: str = self.meta["base"]
         self.base_origin = origin_of(self.base)
+        if sitemaps:
+            self._replace_sitemaps(sitemaps)
         self._stage()
+
+    def _replace_sitemaps(self, other: Path) -> None:
+        """Let another snapshot's sitemaps stand in for this one's: temporary tables hide those of the file."""
+        quoted = str(other).replace("'", "''")
+        self.con.execute(f"ATTACH '{quoted}' AS other (TYPE duckdb, READ_ONLY)")
+        self.con.execute("CREATE TEMP TABLE sitemap AS SELECT * FROM other.sitemap")
+        self.con.execute(
+            """CREATE TEMP TABLE entry AS SELECT e.* REPLACE (a.id AS address) FROM other.entry e
+            LEFT JOIN other.address o ON o.id = e.address
+            LEFT JOIN address a ON a.origin = o.origin AND a.path = o.path"""
+        )
+        self.con.execute("DETACH other")
 
     # ---------------------------------------------------------------- small helpers
 
@@ -98,7 +119,11 @@ class Site:
         return site_key(origin + "/") in self.intent.closed
 
     def section(self, url: str) -> str:
-        return section_of(url, self.base_origin)
+        return self.sections.of(url)
+
+    @cached_property
+    def sections(self) -> Sections:
+        return Sections(self.base_origin, (folder for folder, _ in self.rows(FOLDERS_SQL, [self.base_origin])))
 
     @property
     def is_live(self) -> bool:
@@ -166,7 +191,10 @@ class Site:
             return True, None, None
         if host.access is Access.ALL_BARRED:
             return False, None, None
-        rules = host.ruleset(crawler)
+        key = (parts.origin, crawler.token)
+        rules = self._rulesets.get(key)
+        if rules is None:
+            rules = self._rulesets[key] = host.ruleset(crawler)
         allowed, rule = decide(rules.rules, parts.path)
         return allowed, rule, rules
 

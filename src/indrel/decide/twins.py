@@ -42,48 +42,65 @@ class Twins(NamedTuple):
 
 def open_twins(site: Site) -> list[Twins]:
     """Groups of pages that are open with the same content, none of them folded."""
-    rows = site.rows(
-        f"""SELECT f.id, f.origin || f.path, f.open, p.text_hash, p.sketch, p.own_words, p.text_length,
-            coalesce(p.heading, p.title) FROM fact f
+    site.con.execute(
+        f"""CREATE OR REPLACE TEMP TABLE twinnable AS SELECT f.id, p.text_hash, p.sketch, p.own_words FROM fact f
         JOIN page p ON p.address = f.id
         WHERE f.site AND NOT f.closed AND f.open > 0 AND p.own_words >= {LEAST_WORDS} AND p.problem IS NULL
-        AND f.kind NOT IN ('parameter-variant', 'search-results', 'feed') ORDER BY f.id"""
+        AND f.kind NOT IN ('parameter-variant', 'search-results', 'feed')"""
     )
     exact: dict[int, list[int]] = defaultdict(list)
-    for at, row in enumerate(rows):
-        exact[row[3]].append(at)
-    groups = [(members, False) for members in exact.values() if len(members) > 1]
-    firsts = [members[0] for members in exact.values()]
-    long = [at for at in firsts if rows[at][4] is not None and rows[at][5] >= LONG_ENOUGH]
-    pairs = list(_near_pairs([rows[at][4] for at in long]))
-    near = _joined((long[a], long[b]) for a, b in pairs if _same_document(rows[long[a]], rows[long[b]]))
-    if near:
-        links = _targets(site, [rows[at][0] for group in near for at in group])
-        for group in near:
-            kept = [
-                at for at in group if _links_agree(links.get(rows[group[0]][0], set()), links.get(rows[at][0], set()))
-            ]
-            if len(kept) > 1:
-                groups.append((sorted({m for at in kept for m in exact[rows[at][3]]}), True))
+    for number, digest in site.rows(
+        """SELECT id, text_hash FROM twinnable WHERE text_hash IN (
+            SELECT text_hash FROM twinnable GROUP BY text_hash HAVING count(*) > 1) ORDER BY id"""
+    ):
+        exact[digest].append(number)
+    pairs = list(_near_pairs(site))
+    pages = _pages(site, {n for group in exact.values() for n in group} | {n for pair in pairs for n in pair})
+    groups = [(members, False) for members in exact.values()]
+    for group in _joined(pair for pair in pairs if _same_document(pages[pair[0]], pages[pair[1]])):
+        links = _targets(site, group)
+        kept = [n for n in group if _links_agree(links.get(group[0], set()), links.get(n, set()))]
+        if len(kept) > 1:
+            groups.append((sorted({m for n in kept for m in exact.get(pages[n].digest, [n])}), True))
     found = []
     covered: set[int] = set()
-    for members, is_near in sorted(groups, key=lambda g: -len(g[0])):
+    for members, is_near in sorted(groups, key=lambda g: (-len(g[0]), g[0])):
         if covered.issuperset(members):
             continue
         covered.update(members)
-        chosen = sorted((rows[at] for at in members), key=lambda r: (len(r[1]), r[1]))
+        chosen = sorted((pages[n] for n in members), key=lambda p: (len(p.url), p.url))
         mask = 0
         for one, other in combinations(chosen[:20], 2):
-            mask |= one[2] & other[2]
+            mask |= one.open & other.open
         if mask:
-            found.append(Twins(tuple(r[0] for r in chosen), tuple(r[1] for r in chosen), mask, is_near))
+            found.append(Twins(tuple(p.id for p in chosen), tuple(p.url for p in chosen), mask, is_near))
     return sorted(found, key=lambda t: t.urls[0])
 
 
-def _same_document(one: tuple[Any, ...], other: tuple[Any, ...]) -> bool:
+class _Page(NamedTuple):
+    """What is compared of a page beside its sketch."""
+
+    id: int
+    url: str
+    open: int
+    digest: int
+    length: int
+    heading: str | None
+
+
+def _pages(site: Site, ids: Iterable[int]) -> dict[int, _Page]:
+    rows = site.rows(
+        """SELECT f.id, f.origin || f.path, f.open, p.text_hash, p.text_length, coalesce(p.heading, p.title)
+        FROM fact f JOIN page p ON p.address = f.id WHERE f.id IN (SELECT unnest(?::INTEGER[]))""",
+        [sorted(ids)],
+    )
+    return {row[0]: _Page(*row) for row in rows}
+
+
+def _same_document(one: _Page, other: _Page) -> bool:
     """Whether lengths and headings agree: documents from one template have headings of their own."""
-    lengths = one[6], other[6]
-    return bool(abs(lengths[0] - lengths[1]) <= 0.05 * max(lengths) and one[7] == other[7])
+    apart = abs(one.length - other.length)
+    return apart <= 0.05 * max(one.length, other.length) and one.heading == other.heading
 
 
 def _links_agree(one: set[int], other: set[int]) -> bool:
@@ -100,25 +117,38 @@ def _targets(site: Site, ids: Iterable[int]) -> dict[int, set[int]]:
     return found
 
 
-def _near_pairs(sketches: list[bytes]) -> Iterator[tuple[int, int]]:
-    """Positions of sketches whose runs of words are nearly the same."""
-    if len(sketches) < 2:
+def _near_pairs(site: Site) -> Iterator[tuple[int, int]]:
+    """Pages whose runs of words are nearly the same; of pages with equal texts only the first is looked at."""
+    table: Any = site.con.sql(
+        f"""SELECT min(id) AS id, any_value(sketch) AS sketch FROM twinnable
+        WHERE sketch IS NOT NULL AND own_words >= {LONG_ENOUGH} GROUP BY text_hash ORDER BY id"""
+    ).to_arrow_table()
+    if table.num_rows < 2:
         return
-    runs: npt.NDArray[np.uint16] = np.frombuffer(b"".join(sketches), dtype=np.uint16).reshape(len(sketches), -1)[
-        :, :SKETCH
-    ]
+    ids = table.column("id").to_numpy()
+    octets = b"".join(
+        np.frombuffer(c.buffers()[2], dtype=np.uint8)[_span(c)].tobytes() for c in table.column("sketch").chunks
+    )
+    runs: npt.NDArray[np.uint16] = np.frombuffer(octets, dtype=np.uint16).reshape(len(ids), -1)[:, :SKETCH]
     done: set[tuple[int, int]] = set()
     for band in range(BANDS):
         keys = np.ascontiguousarray(runs[:, band * _ROWS : (band + 1) * _ROWS]).view(np.uint64).ravel()
         order = np.argsort(keys, kind="stable")
-        edges = np.flatnonzero(np.diff(keys[order])) + 1
-        for group in np.split(order, edges):
-            if 1 < len(group) <= MOST_OF_A_BAND:
-                for a, b in combinations(sorted(group.tolist()), 2):
+        same = np.flatnonzero(keys[order][1:] == keys[order][:-1])
+        for group in np.split(same, np.flatnonzero(np.diff(same) > 1) + 1) if len(same) else ():
+            members = order[group[0] : group[-1] + 2]
+            if len(members) <= MOST_OF_A_BAND:
+                for a, b in combinations(sorted(members.tolist()), 2):
                     if (a, b) not in done:
                         done.add((a, b))
                         if float((runs[a] == runs[b]).mean()) >= NEAR:
-                            yield a, b
+                            yield int(ids[a]), int(ids[b])
+
+
+def _span(chunk: Any) -> slice:
+    """The octets of an Arrow array of binary values within its buffer."""
+    offsets = np.frombuffer(chunk.buffers()[1], dtype=np.int32)[chunk.offset : chunk.offset + len(chunk) + 1]
+    return slice(int(offsets[0]), int(offsets[-1]))
 
 
 def _joined(pairs: Iterable[tuple[int, int]]) -> list[list[int]]:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import AsyncIterator, Iterable
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import aiohttp
 
@@ -27,6 +28,33 @@ class _Found:
     origin: str | None = None
     line: int | None = None
     depth: int = 0
+
+
+class Piece(NamedTuple):
+    """Some octets of a sitemap, with the final address, its status and content type."""
+
+    status: int
+    url: str
+    octets: bytes
+    media: str | None
+
+
+async def stream(fetcher: Fetcher, url: str) -> AsyncIterator[Piece]:
+    """What a sitemap's address answers, piece by piece, redirects followed; an answer other than 200 is one empty piece."""
+    final = url
+    for _ in range(MAX_HOPS + 1):
+        async with fetcher.open(final) as response:
+            status, media = response.status, response.headers.get("content-type")
+            location = response.headers.get("location")
+            target = normalise(location, final) if location and 300 <= status < 400 else None
+            if target:
+                final = target
+                continue
+            yield Piece(status, final, b"", media)
+            if status == 200:
+                async for chunk in response.content.iter_chunked(STEP):
+                    yield Piece(status, final, chunk, media)
+            return
 
 
 class SitemapCollector:
@@ -66,24 +94,15 @@ class SitemapCollector:
         status: int | None = None
         error, final, alike = None, found.url, False
         try:
-            for _ in range(MAX_HOPS + 1):
-                async with self.fetcher.open(final) as response:
-                    status = response.status
-                    location = response.headers.get("location")
-                    target = normalise(location, final) if location and 300 <= status < 400 else None
-                    if target:
-                        final = target
-                        continue
-                    if status == 200:
-                        kept = b""
-                        async for chunk in response.content.iter_chunked(STEP):
-                            kept = kept + chunk if len(kept) < _HTML_KEPT else kept
-                            urls += self._take(number, found, reader.feed(chunk))
-                            if reader.summary.error and reader.summary.kind != "html":
-                                break
-                        urls += self._take(number, found, reader.close())
-                        alike = reader.summary.kind == "html" and self._like_missing(kept, final, response)
+            kept, media = b"", None
+            async for piece in stream(self.fetcher, found.url):
+                status, final, media = piece.status, piece.url, piece.media
+                kept = kept + piece.octets if len(kept) < _HTML_KEPT else kept
+                urls += self._take(number, found, reader.feed(piece.octets))
+                if reader.summary.error and reader.summary.kind != "html":
                     break
+            urls += self._take(number, found, reader.close())
+            alike = reader.summary.kind == "html" and self._like_missing(kept, final, media)
         except (TimeoutError, aiohttp.ClientError, OSError, ValueError) as failure:
             error = explain(failure)
             urls += self._take(number, found, reader.close())
@@ -103,10 +122,10 @@ class SitemapCollector:
         )  # fmt: skip
         return urls
 
-    def _like_missing(self, kept: bytes, url: str, response: aiohttp.ClientResponse) -> bool:
+    def _like_missing(self, kept: bytes, url: str, media: str | None) -> bool:
         if self.missing_hash is None:
             return False
-        _, charset = content_type(response.headers.get("content-type"))
+        _, charset = content_type(media)
         return read_page(kept, url, charset, self._joiner).text_hash == self.missing_hash
 
     @staticmethod

@@ -105,7 +105,7 @@ def sitemap_foreign(site: Site) -> Iterator[Hit]:
     """
     for url, kind, entry, line, origin in site.rows(
         f"""SELECT m.url, m.kind, e.loc, e.line, {ORIGIN_OF_LOC} AS place FROM entry e JOIN sitemap m ON m.id = e.sitemap
-        WHERE e.fault IS NULL AND m.kind NOT IN ('html', 'index')
+        WHERE e.fault IS NULL AND m.kind NOT IN ('html', 'index') AND starts_with(m.url, 'http')
         AND NOT starts_with({ORIGIN_OF_LOC} || regexp_extract(e.loc, '^[A-Za-z]+://[^/?#]*(.*)$', 1) || '/', {FOLDER})
         ORDER BY m.url, e.line, e.col"""
     ):
@@ -153,16 +153,13 @@ def sitemap_bad_entry(site: Site) -> Iterator[Hit]:
     Rests on: Sitemaps protocol 0.9: `loc` is a whole address of fewer than 2,048 characters.
     Evidence: What is wrong; the entry.
     """
-    for url, kind, entry, line, fault in site.rows(
-        """SELECT m.url, m.kind, e.loc, e.line, e.fault FROM entry e JOIN sitemap m ON m.id = e.sitemap
+    for url, kind, entry, line, column, fault in site.rows(
+        """SELECT m.url, m.kind, e.loc, e.line, e.col, e.fault FROM entry e JOIN sitemap m ON m.id = e.sitemap
         WHERE e.fault IS NOT NULL ORDER BY m.url, e.line, e.col"""
     ):
-        what = re.sub(r"^[0-9,]+ characters", "too many characters", fault)
-        shown = (
-            Evidence("sitemap", url, None, f"an address {what}"),
-            Evidence("sitemap", url, line, loc(kind, entry[:300])),
-        )
-        yield Hit(entry[:2_048] or url, site.all_mask, f"the entry is {fault}", shown)
+        what = re.sub(r"^[0-9,]+ characters long", "too long", fault)
+        shown = (Evidence("sitemap", url, None, what), Evidence("sitemap", url, line, loc(kind, entry[:300])))
+        yield Hit(entry[:2_048] or url, site.all_mask, f"line {line}, column {column}: the address is {fault}", shown)
 
 
 @check("sitemap-repeat", CheckClass.FLAW, Severity.NOTE)

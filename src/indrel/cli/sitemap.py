@@ -1,0 +1,95 @@
+"""`indrel sitemap`: sitemaps on their own."""
+
+from __future__ import annotations
+
+import json as json_module
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from indrel.cli import options as opt
+from indrel.cli.talk import out_console, say, terminal
+
+if TYPE_CHECKING:
+    from indrel.sitemap_tool import CheckedSitemaps
+
+sitemap = typer.Typer(help="Sitemaps on their own: check.", no_args_is_help=True, rich_markup_mode=None)
+
+
+@sitemap.callback()
+def _group() -> None:
+    """Sitemaps on their own."""
+
+
+@sitemap.command("check")
+def check(
+    file: Annotated[
+        str,
+        typer.Argument(metavar="FILE_OR_URL", help="A sitemap or index: a file, an address, or - for standard input."),
+    ],
+    snapshot: Annotated[
+        Path | None, typer.Option("--from", metavar="SNAPSHOT", help="Judge each entry by this audit too.")
+    ] = None,
+    intent: opt.IntentOption = None,
+    crawler: opt.CrawlerOption = None,
+    json: opt.JsonOption = False,
+    fail_on: opt.FailOnOption = "fix",
+    connect: opt.ConnectOption = None,
+    timeout: opt.TimeoutOption = 20.0,
+    quiet: opt.QuietOption = False,
+) -> None:
+    """Say of a sitemap, and of the files that an index lists, what is wrong, with file, line and column."""
+    from indrel import pipeline
+    from indrel import sitemap_tool as tool
+    from indrel.core import crawlers
+    from indrel.core.model import Severity, plural
+    from indrel.sources.options import GatherOptions
+
+    opt.fail_word(fail_on)
+    wants = pipeline.load_intent(intent)
+    chosen = crawlers.resolve(crawler or wants.crawlers or crawlers.DEFAULT)
+    wanted = GatherOptions(crawlers=(), rate=0, timeout=timeout, connect=opt.parse_connect(connect))
+    checked = tool.check(file, chosen, wanted, snapshot, wants)
+    if json:
+        document = {
+            "findings": [f.as_json() for f in checked.findings],
+            "files": [
+                {"where": f.where, "kind": f.kind, "entries": f.entries, "octets": f.octets} for f in checked.files
+            ],
+            "unread": checked.unread,
+            "states": checked.states,
+        }
+        out_console().file.write(json_module.dumps(document, ensure_ascii=False) + "\n")
+    else:
+        _show(checked, file)
+    if checked.unread:
+        say(f"{plural(len(checked.unread), 'listed sitemap')} not read, such as {checked.unread[0]}", quiet)
+    if snapshot is None:
+        say("with --from SNAPSHOT each entry is judged by an audit too", quiet)
+    for one in checked.crashed:
+        say(f"indrel: the check {one.check} crashed ({one.because}): its findings are missing")
+    grave = fail_on != "never" and any(
+        f.severity.value >= Severity[fail_on.upper()].value and not f.accepted for f in checked.findings
+    )
+    raise typer.Exit(3 if checked.crashed else 1 if grave else 0)
+
+
+def _show(checked: CheckedSitemaps, named: str) -> None:
+    from collections import Counter
+
+    from indrel.checks.run import gather_causes
+    from indrel.core.model import Severity, listing, plural
+
+    term = terminal()
+    counts = Counter(f.severity for f in checked.findings)
+    said = listing([f"{counts[s]:,} to {s.word}" for s in Severity if counts[s]])
+    entries = sum(f.entries for f in checked.files if f.kind != "index")
+    where = f"in {plural(len(checked.files), 'file')}" if len(checked.files) > 1 else f"({checked.files[0].kind})"
+    term.line(f"{named}: {said or 'nothing to say'}; {plural(entries, 'entry', 'entries')} {where}.", "bold")
+    if checked.states:
+        shares = [f"{state} {count:,}" for state, count in sorted(checked.states.items(), key=lambda pair: -pair[1])]
+        term.line("in the audit: " + ", ".join(shares))
+    for cause in gather_causes(checked.findings)[1]:
+        term.console.print()
+        term.cause(cause, "")

@@ -1,0 +1,284 @@
+"""Sitemaps on their own: read from anywhere as a stream, checked, and held against a snapshot."""
+
+from __future__ import annotations
+
+import asyncio
+import sys
+import tempfile
+from collections import Counter, deque
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from indrel.checks import checks, judge
+from indrel.core.address import normalise, origin_of, site_key, split
+from indrel.core.crawlers import Crawler
+from indrel.core.intent import Intent
+from indrel.core.model import Finding, Skipped
+from indrel.core.sitemap import Child, Entry, SitemapReader, SitemapSummary, entry_fault
+from indrel.decide.site import Site
+from indrel.errors import InputError
+from indrel.gather.recorder import now
+from indrel.snapshot import Snapshot, SnapshotWriter
+from indrel.sources.options import GatherOptions
+
+NOWHERE = "https://sitemap.invalid"
+STEP = 1 << 16
+COMMIT_ENTRIES = 100_000
+MOST_FILES = 50_000
+ALONE = ("sitemap_files",)
+OF_FILES = ("sitemap-is-page", "sitemap-unreadable")
+JUDGED = "listed-"
+
+
+@dataclass(frozen=True, slots=True)
+class ReadFile:
+    """One sitemap that was read. `where` is the file or address as named."""
+
+    where: str
+    kind: str
+    entries: int
+    octets: int
+
+
+@dataclass
+class CheckedSitemaps:
+    """What the checks said. `states` counts the entries by state in the snapshot, if one was given; `unread` are files
+    of an index that could not be found beside it."""
+
+    findings: list[Finding]
+    crashed: list[Skipped]
+    files: list[ReadFile]
+    unread: list[str] = field(default_factory=list)
+    states: dict[str, int] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class _Todo:
+    where: str
+    parent: int | None = None
+    line: int | None = None
+    depth: int = 0
+
+
+class _Gatherer:
+    """Streams sitemaps into a snapshot of their own. With `judged`, entries are numbered, to be joined by address."""
+
+    def __init__(self, writer: SnapshotWriter, judged: bool) -> None:
+        self.writer = writer
+        self.judged = judged
+        self.files: list[ReadFile] = []
+        self.unread: list[str] = []
+        self.hosts: Counter[str] = Counter()
+        self._numbers: dict[str, int] = {}
+        self._pending = 0
+
+    def take(self, number: int, items: Iterable[Entry | Child]) -> list[Child]:
+        """Keep entries; give the sitemaps listed."""
+        rows, children = [], []
+        for item in items:
+            if isinstance(item, Child):
+                children.append(item)
+                continue
+            url = normalise(item.loc)
+            fault = entry_fault(item.loc, url)
+            known = self._number(url) if self.judged and url else None
+            rows.append((number, known, *item, fault))
+        self.writer.add("entry", rows)
+        self._pending += len(rows)
+        if self._pending > COMMIT_ENTRIES:
+            self.writer.commit()
+            self._pending = 0
+        return children
+
+    def _number(self, url: str) -> int:
+        found = self._numbers.get(url)
+        if found is None:
+            found = self._numbers[url] = len(self._numbers)
+            parts = split(url)
+            self.writer.add("address", [(found, parts.origin, parts.path, True)])
+        return found
+
+    def finish(self, number: int, todo: _Todo, summary: SitemapSummary, status: int | None, error: str | None) -> None:
+        via = "index" if todo.parent is not None else "given"
+        row = (
+            number, todo.where, via, todo.parent, None, todo.line, status, error, summary.kind, summary.root,
+            summary.namespace, summary.octets, summary.entries, summary.gzipped, summary.error, summary.line,
+            summary.column, todo.where, False,
+        )  # fmt: skip
+        self.writer.add("sitemap", [row])
+        self.files.append(ReadFile(todo.where, summary.kind, summary.entries, summary.octets))
+
+
+def check(
+    named: str,
+    crawlers: Sequence[Crawler],
+    options: GatherOptions,
+    snapshot: Path | None = None,
+    intent: Intent | None = None,
+) -> CheckedSitemaps:
+    """Read a sitemap (an index with its files) as a stream and check it; with a snapshot also judge its entries.
+
+    `named` is a file, `-` or an address. Raises InputError where it cannot be read.
+    """
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder, "sitemap.indrel")
+        url = normalise(named) if named.startswith(("http://", "https://")) else None
+        origin = origin_of(url) if url else NOWHERE
+        with SnapshotWriter(path) as writer:
+            writer.set_meta(
+                source={"kind": "sitemap", "location": named}, base=origin + "/", started=now(), complete=True,
+                hosts=[site_key(origin + "/")], located=bool(url),
+            )  # fmt: skip
+            gatherer = _Gatherer(writer, snapshot is not None)
+            if url:
+                asyncio.run(_fetch_all(url, gatherer, options))
+            else:
+                _read_all(named, gatherer)
+        only = [c.id for c in checks().values() if c.topic in ALONE or c.id in OF_FILES]
+        site = Site(Snapshot(path), crawlers)
+        try:
+            verdict = judge(site, only)
+        finally:
+            site.close()
+        found = CheckedSitemaps(list(verdict.findings), list(verdict.crashed), gatherer.files, gatherer.unread)
+        if snapshot is not None:
+            _judge_entries(found, path, snapshot, crawlers, intent)
+    return found
+
+
+def _judge_entries(
+    found: CheckedSitemaps, path: Path, snapshot: Path, crawlers: Sequence[Crawler], intent: Intent | None
+) -> None:
+    """Add what the snapshot says of the entries."""
+    only = [c.id for c in checks().values() if c.id.startswith(JUDGED) or c.id == "wanted-unlisted"]
+    site = Site(Snapshot(snapshot), crawlers, intent=intent, sitemaps=path)
+    try:
+        verdict = judge(site, only)
+        index = len(site.crawlers) - 1
+        found.states = dict(
+            site.rows(
+                f"""SELECT CASE WHEN e.address IS NULL THEN 'unknown' ELSE {site.state_sql(index)} END AS state, count(*)
+                FROM entry e LEFT JOIN fact ON fact.id = e.address WHERE e.fault IS NULL GROUP BY state ORDER BY state"""
+            )
+        )
+    finally:
+        site.close()
+    found.findings += verdict.findings
+    found.crashed += verdict.crashed
+
+
+def _read_all(named: str, gatherer: _Gatherer) -> None:
+    """Read a file, and the files beside it that an index lists."""
+    queue = deque([_Todo(named)])
+    done: set[str] = set()
+    number = 0
+    while queue and number < MOST_FILES:
+        todo = queue.popleft()
+        if todo.where in done:
+            continue
+        done.add(todo.where)
+        reader, children = SitemapReader(), []
+        for chunk in _chunks(todo.where):
+            children += gatherer.take(number, reader.feed(chunk))
+        children += gatherer.take(number, reader.close())
+        gatherer.finish(number, todo, reader.summary, 200, None)
+        for child in children if todo.depth < 3 else ():
+            beside = _beside(todo.where, child.loc)
+            if beside:
+                queue.append(_Todo(beside, number, child.line, todo.depth + 1))
+            else:
+                gatherer.unread.append(child.loc)
+        number += 1
+
+
+def _chunks(named: str) -> Iterator[bytes]:
+    try:
+        if named == "-":
+            while chunk := sys.stdin.buffer.read(STEP):
+                yield chunk
+            return
+        with Path(named).open("rb") as file:
+            while chunk := file.read(STEP):
+                yield chunk
+    except OSError as error:
+        raise InputError(
+            f"{named} cannot be read: {error.strerror}; name a file, an address or - for standard input"
+        ) from error
+
+
+def _beside(named: str, loc: str) -> str | None:
+    """The file that an index beside it means: by the longest end of the address's path that is there."""
+    url = normalise(loc)
+    if named == "-" or url is None:
+        return None
+    pieces = split(url).path.partition("?")[0].strip("/").split("/")
+    folder = Path(named).parent
+    for start in range(len(pieces)):
+        path = folder.joinpath(*pieces[start:])
+        if ".." not in pieces and path.is_file():
+            return str(path)
+    return None
+
+
+async def _fetch_all(url: str, gatherer: _Gatherer, options: GatherOptions) -> None:
+    """Fetch a sitemap and, of an index, the files on its own host; robots.txt of that host first."""
+    import aiohttp
+
+    from indrel.core.page.headers import content_type
+    from indrel.sources.fetch import Fetcher, explain
+    from indrel.sources.site import ROBOTS_LIMIT, follow_robots
+    from indrel.sources.sitemaps import stream
+
+    origin = origin_of(url)
+    async with Fetcher(options, [split(url).host]) as fetcher:
+        hops, robots = await follow_robots(fetcher, f"{origin}/robots.txt", ROBOTS_LIMIT)
+        media, _ = content_type(robots.header("content-type"))
+        gatherer.writer.add(
+            "robots",
+            [
+                (
+                    origin,
+                    robots.status,
+                    robots.error,
+                    media,
+                    hops,
+                    robots.url,
+                    robots.body,
+                    robots.cut,
+                    "site",
+                    True,
+                    None,
+                )
+            ],
+        )
+        queue = deque([_Todo(url)])
+        done: set[str] = set()
+        number = 0
+        while queue and number < MOST_FILES:
+            todo = queue.popleft()
+            if todo.where in done:
+                continue
+            done.add(todo.where)
+            reader, children = SitemapReader(), []
+            status: int | None = None
+            error = None
+            try:
+                async for piece in stream(fetcher, todo.where):
+                    status = piece.status
+                    children += gatherer.take(number, reader.feed(piece.octets))
+                    if reader.summary.error:
+                        break
+            except (TimeoutError, aiohttp.ClientError, OSError, ValueError) as failure:
+                error = explain(failure)
+            if todo.depth == 0 and status is None:
+                raise InputError(f"{url} cannot be read: {error or 'no answer'}")
+            children += gatherer.take(number, reader.close())
+            gatherer.finish(number, todo, reader.summary, status, error)
+            for child in children if todo.depth < 3 else ():
+                target = normalise(child.loc, todo.where)
+                if target and site_key(target) == site_key(url):
+                    queue.append(_Todo(target, number, child.line, todo.depth + 1))
+                else:
+                    gatherer.unread.append(child.loc)
+            number += 1
