@@ -42,7 +42,7 @@ def generate(path: Path, addresses: int, links: int) -> None:
         run(
             """INSERT INTO page SELECT address, 'Page ' || address, NULL, 'utf-8', NULL, NULL, NULL, NULL, NULL,
             (hash(address) // 4)::BIGINT, 4000, 'words', NULL, 'Page ' || address, 600, 20, repeat(md5(address::VARCHAR), 4)::BLOB,
-            0, NULL FROM answer WHERE status = 200"""
+            0, NULL, NULL FROM answer WHERE status = 200"""
         )
         run(
             """INSERT INTO directive SELECT address, 0, CASE WHEN address % 500 = 1 THEN 'googlebot' ELSE '' END, true, false,

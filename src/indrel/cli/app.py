@@ -10,7 +10,7 @@ from typing import Annotated
 import typer
 
 from indrel import __version__
-from indrel.cli import audit, checks, crawlers, demo, explain, list_, report, robots, sitemap
+from indrel.cli import audit, checks, crawlers, demo, draft, explain, intent, list_, report, robots, sitemap
 from indrel.errors import IndrelError
 
 app = typer.Typer(
@@ -29,6 +29,8 @@ app.command("explain")(explain.explain_address)
 app.command("report")(report.report)
 app.add_typer(robots.robots, name="robots")
 app.add_typer(sitemap.sitemap, name="sitemap")
+app.add_typer(intent.intent, name="intent")
+app.add_typer(draft.draft, name="draft")
 app.command("checks")(checks.show_checks)
 app.command("crawlers")(crawlers.show_crawlers)
 

@@ -6,8 +6,10 @@ RE2 patterns on path and query in lower case.
 
 from __future__ import annotations
 
+import re
 from typing import NamedTuple
 
+from indrel.core.address import split
 from indrel.core.page.facts import Mark
 
 
@@ -101,6 +103,14 @@ def kind_sql(rule: str) -> str:
     """The kind's name from the number of its rule."""
     names = ", ".join(f"'{name}'" for name in [*(r.kind for r in RULES), "other"])
     return f"([{names}])[{rule}::INTEGER + 1]"
+
+
+def kind_of_address(url: str) -> str:
+    """The kind that an address alone tells; `other` where it does not."""
+    path = split(url).path.lower()
+    if path == "/":
+        return "start"
+    return next((r.kind for r in RULES if r.address and re.search(r.address, path)), "other")
 
 
 def why(rule: int) -> str:

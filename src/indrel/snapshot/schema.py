@@ -30,7 +30,7 @@ TABLES: dict[str, dict[str, str]] = {
         "head_end_line": "INTEGER", "refresh": "INTEGER", "refresh_line": "INTEGER", "refresh_text": "VARCHAR",
         "text_hash": "BIGINT", "text_length": "INTEGER", "excerpt": "VARCHAR", "problem": "VARCHAR",
         "heading": "VARCHAR", "own_words": "INTEGER", "own_links": "INTEGER", "sketch": "BLOB", "marks": "INTEGER",
-        "types": "VARCHAR",
+        "types": "VARCHAR", "modified": "VARCHAR",
     },
     # one robots tag (origin 0) or X-Robots-Tag stretch (1); scope empty: for all crawlers
     "directive": {

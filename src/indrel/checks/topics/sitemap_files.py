@@ -11,17 +11,12 @@ from indrel.checks.evidence import rules
 from indrel.checks.topics.directives import MANY, NEARLY_ALL
 from indrel.core.model import CheckClass, Evidence, Severity, plural
 from indrel.core.page.tokens import parse_date
+from indrel.core.page.wording import W3C_DATE
 from indrel.core.sitemap.read import MAX_ENTRIES, MAX_OCTETS
 from indrel.decide.site import Site
 
 MOST_NAMED = 200
 FREQUENCIES = ("always", "hourly", "daily", "weekly", "monthly", "yearly", "never")
-
-_W3C = re.compile(
-    r"(\d{4})(?:-(0[1-9]|1[0-2])(?:-(0[1-9]|[12]\d|3[01])"
-    r"(?:T([01]\d|2[0-3]):([0-5]\d)(?::([0-5]\d|60)(?:\.\d+)?)?(Z|[+-](?:[01]\d|2[0-3]):[0-5]\d))?)?)?"
-)
-"""W3C Datetime, as the sitemaps protocol asks for: a date, or date and time with a zone."""
 
 _AHEAD = timedelta(hours=14)
 """How far a date may be ahead for its time zone."""
@@ -197,7 +192,7 @@ def date_fault(text: str, kind: str, now: datetime) -> str | None:
         if found is None:
             return "it is no date as feeds write them (RFC 822)"
         return "it lies in the future" if found > now + timedelta(minutes=5) else None
-    form = _W3C.fullmatch(text)
+    form = W3C_DATE.fullmatch(text)
     if form is None:
         return "it is no W3C Datetime"
     try:

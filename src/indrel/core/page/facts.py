@@ -115,6 +115,7 @@ class PageFacts:
     sketch: bytes | None = None
     marks: int = 0
     types: str | None = None
+    modified: str | None = None
     excerpt: str | None = None
     problem: str | None = None
     directives: list[Directive] = field(default_factory=list)

@@ -27,7 +27,7 @@ from indrel.core.page.facts import (
 from indrel.core.page.octets import bound, to_utf8
 from indrel.core.page.source import Source, attributes_of, in_body, outermost, written
 from indrel.core.page.tokens import Tokens, parse_content
-from indrel.core.page.wording import LITTLE, data_types, fingerprint, wording_marks
+from indrel.core.page.wording import LITTLE, fingerprint, structured_data, wording_marks
 
 _OPAQUE = re.compile(rb"<!--.*?-->|<(script|style|title|textarea|noscript)\b.*?</\1\s*>", re.IGNORECASE | re.DOTALL)
 _REFRESH = re.compile(
@@ -114,7 +114,7 @@ class _Reader:
         if any(d.in_body for d in facts.directives) or any(c.in_body for c in facts.canonicals):
             self._head_end()
         self._text(inline)
-        facts.types = data_types(data, self._og_type)
+        facts.types, facts.modified = structured_data(data, self._og_type)
         return facts
 
     def _meta(self, node: Any) -> None:

@@ -59,6 +59,12 @@ _EMPTY = re.compile(
     r"|\bkeine (beiträge|einträge|artikel|ergebnisse|produkte)\b|\baucun(e)? (article|résultat|produit|entrée)",
     re.IGNORECASE,
 )
+W3C_DATE = re.compile(
+    r"(\d{4})(?:-(0[1-9]|1[0-2])(?:-(0[1-9]|[12]\d|3[01])"
+    r"(?:T([01]\d|2[0-3]):([0-5]\d)(?::([0-5]\d|60)(?:\.\d+)?)?(Z|[+-](?:[01]\d|2[0-3]):[0-5]\d))?)?)?"
+)
+"""W3C Datetime: a date, or date and time with a zone."""
+
 _LONG_DATA = 200_000
 _DEPTH = 6
 
@@ -123,31 +129,41 @@ def wording_marks(text: str, headings: list[str], words: int) -> int:
     return marks
 
 
-def data_types(scripts: list[str], og_type: str | None) -> str | None:
-    """The types of structured data, in lower case between bars; `products` where there are several."""
+class StructuredData(NamedTuple):
+    """The types in lower case between bars (`products` where there are several), and the newest date of change."""
+
+    types: str | None
+    modified: str | None
+
+
+def structured_data(scripts: list[str], og_type: str | None) -> StructuredData:
+    """What `application/ld+json` and Open Graph say that a page is, and when it changed (`dateModified`)."""
     found: list[str] = [f"og:{og_type.strip().lower()}"[:60]] if og_type else []
+    dates: list[str] = []
     for script in scripts:
         if len(script) <= _LONG_DATA and "@type" in script:
             try:
-                _walk(json.loads(script), found, 0)
+                _walk(json.loads(script), found, dates, 0)
             except (ValueError, RecursionError):
                 continue
-    if not found:
-        return None
     if found.count("product") > 1:
         found.append("products")
-    return "|" + "|".join(sorted(set(found))) + "|"
+    types = "|" + "|".join(sorted(set(found))) + "|" if found else None
+    return StructuredData(types, max(dates, default=None))
 
 
-def _walk(node: Any, found: list[str], depth: int) -> None:
+def _walk(node: Any, found: list[str], dates: list[str], depth: int) -> None:
     if depth > _DEPTH or len(found) > 100:
         return
     if isinstance(node, list):
         for one in node[:50]:
-            _walk(one, found, depth + 1)
+            _walk(one, found, dates, depth + 1)
     elif isinstance(node, dict):
         kinds = node.get("@type")
         found += [str(k).rpartition("/")[2].lower()[:60] for k in (kinds if isinstance(kinds, list) else [kinds]) if k]
+        changed = node.get("dateModified")
+        if isinstance(changed, str) and W3C_DATE.fullmatch(changed.strip()):
+            dates.append(changed.strip())
         for key in ("@graph", "mainEntity"):
             if key in node:
-                _walk(node[key], found, depth + 1)
+                _walk(node[key], found, dates, depth + 1)

@@ -1,0 +1,152 @@
+"""`indrel draft`: proposed files, proven on every known address before they are written."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from indrel.cli import options as opt
+from indrel.cli.snapshots import opened
+from indrel.cli.talk import out_console, say, terminal
+from indrel.errors import UsageError
+
+draft = typer.Typer(
+    help="Propose files that hold what you want: robots, sitemap, headers.", no_args_is_help=True, rich_markup_mode=None
+)
+
+FolderOption = Annotated[Path, typer.Option("-o", "--output", metavar="DIR", help="The folder to write to.")]
+FileOption = Annotated[
+    Path | None, typer.Option("-o", "--output", metavar="FILE", help="Write the file; without, it is only shown.")
+]
+
+
+@draft.command("sitemap")
+def sitemap(
+    output: FolderOption,
+    snapshot: opt.SnapshotArgument = None,
+    gzip: Annotated[bool, typer.Option("--gzip", help="Pack the files.")] = False,
+    split: Annotated[
+        bool, typer.Option("--split", help="One file a section, with an index, however few entries.")
+    ] = False,
+    intent: opt.IntentOption = None,
+    crawler: opt.CrawlerOption = None,
+    quiet: opt.QuietOption = False,
+) -> None:
+    """Write a sitemap of what is open, wanted and final; say what was left out and why."""
+    from indrel.core.model import plural
+    from indrel.drafts import sitemap as drafts
+    from indrel.reports import write_whole
+
+    with opened(snapshot, crawler, quiet, intent) as site:
+        found = drafts.draft(site, gzip, split)
+    if not found.files:
+        raise UsageError(
+            "no address is both open and wanted: say what you want in an intent file (indrel intent draft)"
+        )
+    output.mkdir(parents=True, exist_ok=True)
+    for name, octets in found.files.items():
+        write_whole(output / name, octets)
+    term = terminal()
+    files = f" in {plural(len(found.files), 'file')}" if len(found.files) > 1 else ""
+    dates = f"; {found.dated:,} with a date" if found.dated else "; none shows when it changed, so there are no dates"
+    term.line(f"{output / 'sitemap.xml' if 'sitemap.xml' in found.files else output}: {plural(found.entries, 'address', 'addresses')}"
+              f"{files}{dates}.", "bold")  # fmt: skip
+    if found.implied:
+        term.line("Nothing states what is wanted, so every open page of a plain kind is in it.", "yellow")
+    if found.left_out:
+        term.line("Left out, though listed or wanted now:")
+    for line in drafts.shown(found):
+        term.line(line, indent=2, hang=2)
+
+
+@draft.command("robots")
+def robots(
+    snapshot: opt.SnapshotArgument = None,
+    output: FileOption = None,
+    intent: opt.IntentOption = None,
+    crawler: opt.CrawlerOption = None,
+    quiet: opt.QuietOption = False,
+) -> None:
+    """Propose a robots.txt that bars nothing wanted; show what changes, why, and what that does."""
+    from indrel import robots_tool
+    from indrel.core.model import plural
+    from indrel.decide.site import Site
+    from indrel.drafts import robots as drafts
+    from indrel.reports import write_whole
+    from indrel.snapshot import Snapshot
+
+    term = terminal()
+    with opened(snapshot, crawler, quiet, intent) as site:
+        found = drafts.draft(site)
+        after = Site(
+            Snapshot(site.snapshot.path), site.crawlers, {site.base_origin: (found.body, "the draft")}, site.intent
+        )
+        effect = robots_tool.impact(site, after)
+        after.close()
+    if output:
+        output.parent.mkdir(parents=True, exist_ok=True)
+        write_whole(output, found.body)
+        say(f"written: {output}", quiet)
+    if not found.difference:
+        term.line("robots.txt stays as it is: it bars nothing that is wanted.", "bold")
+    else:
+        freed = sum(1 for c in effect.changes if c.before == "barred")
+        known = f"{effect.known:,} known addresses decided for {plural(len(site.crawlers), 'crawler')}"
+        term.line(
+            f"{plural(freed, 'address', 'addresses')} can be fetched again, none is barred anew; {known}.", "bold"
+        )
+    for reason in found.reasons:
+        term.line(reason, indent=2, hang=2)
+    if found.difference:
+        term.console.print()
+    for line in found.difference:
+        style = "green" if line.startswith("+") else "red" if line.startswith("-") else "dim"
+        term.pieces((line, style))
+    if found.need_noindex:
+        term.console.print()
+        count = plural(len(found.need_noindex), "address", "addresses")
+        term.line(
+            f"{count} to be hidden need noindex instead (indrel draft headers): robots.txt cannot hide a page.",
+            "yellow",
+        )
+        term.line(", ".join(found.need_noindex[:3]) + (" ..." if len(found.need_noindex) > 3 else ""), indent=2)
+
+
+@draft.command("headers")
+def headers(
+    snapshot: opt.SnapshotArgument = None,
+    output: Annotated[
+        Path | None,
+        typer.Option("-o", "--output", metavar="DIR", help="Write indrel-nginx.conf and indrel-apache.conf."),
+    ] = None,
+    intent: opt.IntentOption = None,
+    quiet: opt.QuietOption = False,
+) -> None:
+    """Propose server configuration that sends X-Robots-Tag to what is to be hidden, by patterns."""
+    from indrel.core.model import plural
+    from indrel.drafts import headers as drafts
+    from indrel.reports import write_whole
+
+    with opened(snapshot, None, quiet, intent) as site:
+        found = drafts.draft(site)
+        where = site.intent.where
+    if not found.nginx:
+        raise UsageError(f"{where or 'no intent file'}: no entry that addresses can tell wants anything hidden")
+    term = terminal()
+    if output:
+        output.mkdir(parents=True, exist_ok=True)
+        for name, text in (("indrel-nginx.conf", found.nginx), ("indrel-apache.conf", found.apache)):
+            write_whole(output / name, text.encode())
+            say(f"written: {output / name}", quiet)
+    else:
+        out_console().file.write(f"# ---- nginx\n{found.nginx}\n# ---- Apache httpd\n{found.apache}")
+    for pattern, text, count in found.patterns:
+        term.line(
+            f"{text}: {pattern} ({plural(count, 'known address needs', 'known addresses need')} it now)",
+            indent=2,
+            hang=2,
+        )
+    for entry in found.without:
+        say(f"left out: {where}:{entry.line} {entry.text}: addresses alone do not tell what it holds for", quiet)

@@ -1,0 +1,118 @@
+"""`indrel intent`: what the owner wants, shown, checked and drafted."""
+
+from __future__ import annotations
+
+import json as json_module
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from indrel.cli import options as opt
+from indrel.cli.snapshots import opened
+from indrel.cli.talk import out_console, say, terminal
+from indrel.errors import UsageError
+
+intent = typer.Typer(
+    help="What you want of your addresses: draft, show, check.", no_args_is_help=True, rich_markup_mode=None
+)
+
+
+@intent.command("draft")
+def draft(
+    snapshot: opt.SnapshotArgument = None,
+    file: opt.IntentOption = None,
+    crawler: opt.CrawlerOption = None,
+    output: Annotated[
+        Path | None, typer.Option("-o", "--output", metavar="FILE", help="Write it to a new file.")
+    ] = None,
+    quiet: opt.QuietOption = False,
+) -> None:
+    """Propose a first intent file from what an audit saw: sections and kinds, their state, a want for each."""
+    from indrel import intent_tool as tool
+
+    with opened(snapshot, crawler, quiet, file) as site:
+        text = tool.draft(site)
+    if output:
+        tool.write_draft(output, text)
+        say(f"written: {output}; edit it, then audit again", quiet)
+    else:
+        out_console().file.write(text)
+
+
+@intent.command("show")
+def show(
+    urls: Annotated[list[str], typer.Argument(metavar="URL...", help="Addresses, or paths on the snapshot's site.")],
+    file: opt.IntentOption = None,
+    snapshot: opt.FromOption = None,
+    json: opt.JsonOption = False,
+    quiet: opt.QuietOption = False,
+) -> None:
+    """Say which entry of the intent file decides an address, what it wants, and which entries it overrules."""
+    from indrel import intent_tool as tool
+    from indrel import pipeline
+    from indrel.core.address import normalise
+    from indrel.errors import SnapshotError
+
+    wants = pipeline.load_intent(file)
+    try:
+        site = pipeline.open_site(snapshot or pipeline.newest_snapshot(), None, wants)
+    except SnapshotError:
+        if snapshot:
+            raise
+        site = None
+    term = terminal()
+    for text in urls:
+        if site is None and "://" not in text:
+            raise UsageError(f"{text} is a path: name a snapshot (--from) or give the whole address")
+        url = pipeline.page_address(text, site) if site else normalise(text)
+        if url is None:
+            raise UsageError(f"{text} is not an address")
+        found = tool.show(site.intent if site else wants, url, site)
+        if json:
+            out_console().file.write(json_module.dumps(found.as_json(), ensure_ascii=False) + "\n")
+            continue
+        how = "" if found.stated else " (implied)" if found.want != "any" else " (nothing says so)"
+        term.line(f"{found.url}: {found.want}{how}; kind {found.kind}", "bold")
+        where = site.intent.where if site else wants.where
+        if found.entry:
+            because = f"  ({found.entry.because})" if found.entry.because else ""
+            term.line(f"decided by  {where}:{found.entry.line}  {found.entry.text}{because}", indent=2, hang=12)
+        for entry in found.shadows:
+            term.line(f"overrules   {where}:{entry.line}  {entry.text}", "dim", indent=2, hang=12)
+    if site:
+        site.close()
+
+
+@intent.command("check")
+def check(
+    snapshot: opt.SnapshotArgument = None,
+    file: opt.IntentOption = None,
+    json: opt.JsonOption = False,
+    quiet: opt.QuietOption = False,
+) -> None:
+    """List entries of the intent file that match nothing, are always overruled, or contradict each other."""
+    from indrel import intent_tool as tool
+    from indrel.checks import judge
+    from indrel.core.model import plural
+
+    with opened(snapshot, None, quiet, file) as site:
+        if not site.intent.where:
+            raise UsageError("there is no intent file: name one with --intent, or write one with indrel intent draft")
+        found = tool.check(site, judge(site).findings)
+        where, entries = site.intent.where, len(site.intent.wants)
+        decided = int(site.one("SELECT count(*) FROM fact WHERE known AND entry IS NOT NULL"))
+        known = int(site.one("SELECT count(*) FROM fact WHERE known"))
+    if json:
+        document = {"entries": entries, "decided": decided, "known": known, "problems": [i.as_json() for i in found]}
+        out_console().file.write(json_module.dumps(document, ensure_ascii=False) + "\n")
+    else:
+        term = terminal()
+        said = plural(len(found), "entry does nothing or contradicts", "entries do nothing or contradict")
+        summary = said if found else "every entry does something"
+        term.line(
+            f"{where}: {summary}; {plural(entries, 'want')} decide {decided:,} of {known:,} known addresses.", "bold"
+        )
+        for idle in found:
+            term.line(f"{where}:{idle.line}  {idle.text}: {idle.problem}", indent=2, hang=4)
+    raise typer.Exit(1 if found else 0)

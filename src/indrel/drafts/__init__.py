@@ -1,0 +1,1 @@
+"""Drafts: proposed files, proven on every known address before they are given."""

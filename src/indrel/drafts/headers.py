@@ -1,0 +1,121 @@
+"""Draft configuration that sends X-Robots-Tag where the wants need it: patterns for nginx and Apache httpd."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass, field
+
+from indrel.core.intent import WantEntry
+from indrel.core.model import Want
+from indrel.decide.kinds import RULES
+from indrel.decide.site import Site
+
+VALUE = "noindex"
+
+
+@dataclass
+class HeadersDraft:
+    """Two files, and what each pattern is for. `without` are entries that no pattern of addresses can hold."""
+
+    nginx: str
+    apache: str
+    patterns: list[tuple[str, str, int]] = field(default_factory=list)
+    without: list[WantEntry] = field(default_factory=list)
+
+
+def draft(site: Site) -> HeadersDraft:
+    """Configuration lines for the entries of the intent that want addresses hidden.
+
+    Later entries overrule earlier ones, as they do in the intent file. The lines hold for answers
+    with status 200 alone, for others are never listed.
+    """
+    found = HeadersDraft("", "")
+    rules: list[tuple[str, bool, WantEntry]] = []
+    for entry in site.intent.wants:
+        patterns = regexes(entry)
+        if not patterns:
+            found.without.append(entry)
+        for pattern in patterns:
+            rules.append((pattern, entry.want is Want.HIDE, entry))
+    while rules and not rules[0][1]:
+        rules.pop(0)  # an exception from nothing
+    if not any(hide for _, hide, _ in rules):
+        return found
+    found.patterns = [
+        (p, e.text, int(site.one(_COUNT.format(e.sql(site.intent.closed))))) for p, hide, e in rules if hide
+    ]
+    found.nginx = _nginx(rules)
+    found.apache = _apache(rules)
+    return found
+
+
+_COUNT = "SELECT count(*) FROM fact WHERE known AND ({}) AND noindex = 0 AND tail = ''"
+
+
+def regexes(entry: WantEntry) -> list[str]:
+    """Regular expressions on path and query that an entry comes to; none where only a page's content tells its kind."""
+    if entry.match and entry.match.host:
+        return []
+    whole = _whole(entry.match.path) if entry.match else ""
+    if not entry.kinds:
+        return [whole]
+    kinds = [r.address for r in RULES if r.kind in entry.kinds and r.address]
+    tellable = {r.kind for r in RULES if r.address}
+    if not kinds or not set(entry.kinds) <= tellable:
+        return []
+    kinds = [_case_free(k) for k in kinds]
+    return [f"(?={whole})(?=.*{k.removeprefix('^')})" if whole else k for k in kinds]
+
+
+def _whole(path: str) -> str:
+    pieces = [re.escape(p).replace("/", "/").replace('"', "%22") for p in re.split(r"\*+", path)]
+    text = ".*".join(pieces)
+    return "^" + (text.removesuffix(".*") if text.endswith(".*") else text + "$")
+
+
+def _case_free(pattern: str) -> str:
+    return f"(?i){pattern}"
+
+
+def _note(entry: WantEntry) -> str:
+    return re.sub(r"[\r\n#]", " ", entry.because or entry.text)
+
+
+def _nginx(rules: list[tuple[str, bool, WantEntry]]) -> str:
+    lines = [
+        "# Beside the server blocks (in http): which answers are kept out of listings. The first line that matches decides.",
+        'map "$status $request_uri" $indrel_robots {',
+        '    default "";',
+    ]
+    for pattern, hide, entry in reversed(rules):
+        inner = pattern.removeprefix("(?i)")
+        flag = "~*" if pattern.startswith("(?i)") else "~"
+        inner = "^200 " + inner.removeprefix("^") if inner.startswith("^") else "^200 .*" + _grouped(inner)
+        lines.append(f'    "{flag}{inner}" "{VALUE if hide else ""}";  # {_note(entry)}')
+    lines += ["}", "", "# In the server block:", "add_header X-Robots-Tag $indrel_robots;", ""]
+    return "\n".join(lines)
+
+
+def _grouped(pattern: str) -> str:
+    return f"(?:{pattern})"
+
+
+def _apache(rules: list[tuple[str, bool, WantEntry]]) -> str:
+    lines = [
+        "# In the virtual host (Apache httpd 2.4 with mod_setenvif and mod_headers). The last line that matches decides.",
+    ]
+    for pattern, hide, entry in rules:
+        inner = pattern.removeprefix("(?i)")
+        flag = "i" if pattern.startswith("(?i)") else ""
+        inner = inner.removeprefix("^") if inner.startswith("^") else ".*" + _grouped(inner)
+        inner = inner[:-1] + r"\s" if inner.endswith("$") else inner
+        inner = inner.replace("(\\?|$)", "[?\\s]").replace("(/|$)", "(/|\\s)").replace("$)", "\\s)").replace("#", "\\#")
+        lines += [
+            f"# {_note(entry)}",
+            f'SetEnvIfExpr "%{{THE_REQUEST}} =~ m#^\\S+\\s+{inner}#{flag}" {"" if hide else "!"}indrel_hide',
+        ]
+    lines += [
+        f"Header set X-Robots-Tag \"{VALUE}\" \"expr=reqenv('indrel_hide') != '' && %{{REQUEST_STATUS}} == 200\"",
+        "",
+    ]
+    return "\n".join(lines)

@@ -1,0 +1,238 @@
+"""A draft robots.txt: the owner's file, changed as little as the wants need, proven on every known address.
+
+robots.txt can keep crawlers from fetching, never a page from being listed. So the draft opens what is to
+be shown and what says noindex (or it is never read), and bars nothing that is to be hidden.
+"""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from indrel.core.model import plural
+from indrel.core.robots import Access, Rule, parse
+from indrel.core.robots.match import match_many
+from indrel.decide.site import HostRobots, Site
+from indrel.errors import IndrelError, UsageError
+from indrel.snapshot import Snapshot
+
+MANY = 5
+"""Wanted addresses from which on a line that bars nothing else goes; for fewer it is left for what is not known."""
+
+MOST_ALLOWS = 20
+"""Allow lines beside one rule; where more were needed, the rule itself goes."""
+
+
+@dataclass
+class RobotsDraft:
+    """The proposed file. `reasons` say of each change why; `need_noindex` are addresses that robots.txt cannot hide."""
+
+    before: bytes
+    body: bytes
+    reasons: list[str] = field(default_factory=list)
+    need_noindex: list[str] = field(default_factory=list)
+
+    @property
+    def difference(self) -> list[str]:
+        """The lines that change, as a unified difference."""
+        old, new = (b.decode("utf-8", "replace").splitlines() for b in (self.before, self.body))
+        return list(difflib.unified_diff(old, new, "robots.txt (now)", "robots.txt (draft)", lineterm=""))
+
+
+@dataclass
+class _Use:
+    """What one line decides among the known addresses, for any audited crawler."""
+
+    rule: Rule
+    wanted: set[str] = field(default_factory=set)
+    kept_out: set[str] = field(default_factory=set)
+    told_noindex: set[str] = field(default_factory=set)
+    others: set[str] = field(default_factory=set)
+
+
+def draft(site: Site) -> RobotsDraft:
+    """Propose a robots.txt for the site's main host.
+
+    Raises UsageError where the present file is not known, IndrelError where a wanted address would still
+    be barred or one that was open would be shut.
+    """
+    host = site.robots.get(site.base_origin)
+    if host is None or not host.known:
+        raise UsageError("robots.txt of this site is not known: audit the site first")
+    if host.access is Access.ALL_BARRED:
+        raise UsageError(
+            "robots.txt cannot be read, so there is nothing to start from: make it answer 200 or 404 first"
+        )
+    before = host.body if host.access is Access.RULES else b""
+    found = RobotsDraft(before, b"")
+    text = before.decode("utf-8-sig", "replace")
+    lines = text.splitlines()
+    changes: dict[int, list[str] | None] = {}
+    for use in _uses(site, host):
+        _mend(use, changes, found)
+    bad = _bad_sitemaps(site, host)
+    for number, what in bad:
+        changes[number] = None
+        found.reasons.append(f"line {number} goes: the sitemap that it names {what}")
+    out: list[str] = []
+    for number, line in enumerate(lines, 1):
+        change = changes.get(number, [])
+        if change is not None:
+            out += [line, *change]
+    if len(bad) == len(host.file.sitemaps):
+        out += _own_sitemaps(site, found)
+    found.body = ("\n".join(out) + "\n").encode() if out else b"User-agent: *\nDisallow:\n"
+    found.need_noindex = [
+        url
+        for (url,) in site.rows(
+            """SELECT origin || path FROM fact WHERE known AND origin = ? AND want = 'hide' AND entry IS NOT NULL
+            AND noindex = 0 AND (tail IN ('', 'unread')) ORDER BY path""",
+            [site.base_origin],
+        )
+    ]
+    prove(site, found.body)
+    return found
+
+
+def _uses(site: Site, host: HostRobots) -> list[_Use]:
+    """The lines that bar some known address, with what they decide."""
+    ids, paths = site.paths(host.origin)
+    facts = {
+        row[0]: row[1:]
+        for row in site.rows(
+            "SELECT id, path, want, read AND noindex > 0, known OR id IN (SELECT target FROM resource) FROM fact WHERE origin = ?",
+            [host.origin],
+        )
+    }
+    needed = {
+        number
+        for (number,) in site.rows(
+            """SELECT DISTINCT r.target FROM resource r JOIN fact p ON p.id = r.source
+            WHERE p.site AND p.open > 0 AND r.kind NOT IN ('image', 'media', 'frame')"""
+        )
+    }
+    found: dict[int, _Use] = {}
+    for crawler in site.crawlers:
+        rules = host.ruleset(crawler).rules
+        decided = match_many(rules, paths)
+        for place in np.unique(decided).tolist():
+            rule = rules[place] if place >= 0 else None
+            if rule is None or rule.allow:
+                continue
+            use = found.setdefault(rule.line, _Use(rule))
+            for number in ids[decided == place].tolist():
+                path, want, told, known = facts[number]
+                if want == "show" or number in needed:
+                    use.wanted.add(path)
+                elif told:
+                    use.told_noindex.add(path)
+                elif known:
+                    (use.kept_out if want in ("hide", "lock", "drop") else use.others).add(path)
+    return [found[line] for line in sorted(found)]
+
+
+def _mend(use: _Use, changes: dict[int, list[str] | None], found: RobotsDraft) -> None:
+    """Open what a line bars wrongly: with Allow lines beside it, or by taking it out where nothing is lost."""
+    opens = use.wanted | use.told_noindex
+    if not opens:
+        return
+    stays = use.kept_out | use.others
+    rule = use.rule
+    why = []
+    if use.wanted:
+        why.append(f"it bars {plural(len(use.wanted), 'wanted address', 'wanted addresses')} such as {min(use.wanted)}")
+    if use.told_noindex:
+        pages = plural(len(use.told_noindex), "page")
+        why.append(f"it keeps the noindex of {pages} from being read, such as {min(use.told_noindex)}")
+    said = " and ".join(why)
+    allows = _allows(opens, stays, rule)
+    if allows is None or (not stays and (use.told_noindex or len(use.wanted) >= MANY)):
+        changes[rule.line] = None
+        found.reasons.append(f"line {rule.line}, `{rule.text}`, goes: {said}")
+    else:
+        changes[rule.line] = allows
+        found.reasons.append(f"line {rule.line}, `{rule.text}`, gets {plural(len(allows), 'Allow line')}: {said}")
+
+
+def _allows(opens: set[str], stays: set[str], rule: Rule) -> list[str] | None:
+    """The fewest Allow lines that beat a rule for some addresses and open none of the others; None: too many."""
+    chosen: list[str] = []
+    for path in sorted(opens, key=lambda p: (len(p), p)):
+        if any(_allowed(path, one) for one in chosen):
+            continue
+        chosen.append(_widest(path, stays, rule.pattern.length))
+        if len(chosen) > MOST_ALLOWS:
+            return None
+    return [f"Allow: {one}" for one in chosen]
+
+
+def _allowed(path: str, pattern: str) -> bool:
+    return path == pattern[:-1] if pattern.endswith("$") else path.startswith(pattern)
+
+
+def _widest(path: str, stays: Iterable[str], longer_than: int) -> str:
+    """The shortest folder of a path that beats a rule and holds none of the addresses that stay barred; else the path."""
+    pieces = path.partition("?")[0].split("/")
+    for count in range(2, len(pieces)):
+        folder = "/".join(pieces[:count]) + "/"
+        if len(folder) > longer_than and not any(s.startswith(folder) for s in stays):
+            return folder
+    safe = path.replace("*", "%2A").replace("$", "%24")
+    begins = any(s.startswith(path) for s in stays)
+    return safe + "$" if begins or len(safe) <= longer_than else safe
+
+
+def _bad_sitemaps(site: Site, host: HostRobots) -> list[tuple[int, str]]:
+    """Sitemap lines whose file is no sitemap, with what it is instead."""
+    return site.rows(
+        """SELECT announced_line, CASE WHEN status IS NULL THEN 'does not answer' WHEN status <> 200 THEN 'answers ' || status
+            WHEN kind = 'html' THEN 'is an HTML page' ELSE 'cannot be read' END
+        FROM sitemap WHERE via = 'robots' AND announced_by = ? AND announced_line IS NOT NULL
+        AND (status IS DISTINCT FROM 200 OR kind IN ('html', 'unknown') OR (error IS NOT NULL AND entries = 0))
+        ORDER BY announced_line""",
+        [host.origin],
+    )
+
+
+def _own_sitemaps(site: Site, found: RobotsDraft) -> list[str]:
+    """Sitemap lines for what was found at the usual addresses, for a file that names none."""
+    urls = [
+        u
+        for (u,) in site.rows(
+            "SELECT url FROM sitemap WHERE via = 'usual' AND kind IN ('urlset', 'index', 'text') AND error IS NULL ORDER BY url"
+        )
+    ]
+    found.reasons += [f"a Sitemap line for {url} is added" for url in urls]
+    return ["", *(f"Sitemap: {url}" for url in urls)] if urls else []
+
+
+def prove(site: Site, body: bytes) -> None:
+    """Decide every known address for every crawler under a draft: none that is wanted may be barred, none newly shut.
+
+    Raises IndrelError, naming an address, where the draft fails.
+    """
+    parse(body)
+    after = Site(Snapshot(site.snapshot.path), site.crawlers, {site.base_origin: (body, "the draft")}, site.intent)
+    try:
+        barred = after.rows(
+            "SELECT origin || path FROM fact WHERE known AND origin = ? AND barred > 0 AND want = 'show' ORDER BY path LIMIT 1",
+            [site.base_origin],
+        )
+        old = dict(site.rows("SELECT id, barred FROM fact WHERE known AND origin = ?", [site.base_origin]))
+        shut = [
+            url
+            for number, url, mask in after.rows(
+                "SELECT id, origin || path, barred FROM fact WHERE known AND origin = ? AND barred > 0",
+                [site.base_origin],
+            )
+            if mask & ~old.get(number, 0)
+        ]
+    finally:
+        after.close()
+    if barred:
+        raise IndrelError(f"no draft was made: {barred[0][0]} is wanted and would still be barred")
+    if shut:
+        raise IndrelError(f"no draft was made: {shut[0]} can be fetched now and would be barred")

@@ -1,0 +1,165 @@
+"""A draft sitemap: what is open, wanted and final, and nothing else."""
+
+from __future__ import annotations
+
+import re
+import tempfile
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from datetime import datetime
+from pathlib import Path
+
+from indrel import sitemap_tool
+from indrel.core.crawlers import DEFAULT, resolve
+from indrel.core.model import State, Want
+from indrel.core.page.tokens import parse_date
+from indrel.core.page.wording import W3C_DATE
+from indrel.core.sitemap.write import Line, index, packed, urlsets
+from indrel.decide.site import Site
+from indrel.errors import IndrelError
+from indrel.sources.options import GatherOptions
+
+ONE_FILE = 10_000
+"""Up to so many entries stand in one file; more are split by section."""
+
+JUST_NOW = 120
+"""Seconds: a Last-Modified so near the fetch is the time of the answer, not of a change."""
+
+_UNWANTED = {Want.HIDE: "to be hidden", Want.LOCK: "to be locked", Want.DROP: "to be dropped"}
+PLAIN_KINDS = ("start", "article", "product", "listing", "category", "other", "document")
+
+
+@dataclass
+class SitemapDraft:
+    """Files by name, and what was left out: of what the sitemaps list now, and of wanted addresses, by reason."""
+
+    files: dict[str, bytes] = field(default_factory=dict)
+    entries: int = 0
+    dated: int = 0
+    left_out: dict[str, list[str]] = field(default_factory=dict)
+    implied: bool = False
+
+
+def draft(site: Site, gzip: bool = False, split: bool = False) -> SitemapDraft:
+    """Write a sitemap for the site's main host. Raises IndrelError if what was written fails its own checks.
+
+    Wanted is what the intent states or the site implies; where it has no sitemap and the intent states
+    no want to show, every open page of a plain kind.
+    """
+    found = SitemapDraft()
+    has_list = bool(site.one("SELECT count(*) FROM entry WHERE address IS NOT NULL"))
+    states_show = any(e.want is Want.SHOW for e in site.intent.wants)
+    found.implied = not has_list and not states_show
+    kinds = ", ".join(f"'{k}'" for k in PLAIN_KINDS)
+    wanted = f"(want = '{Want.SHOW}'" + (f" OR (want = '{Want.ANY}' AND kind IN ({kinds})))" if found.implied else ")")
+    rows = site.rows(
+        f"""SELECT chosen.url, section, n.last_modified, n.fetched, p.modified,
+            (SELECT max(e.lastmod) FROM entry e WHERE e.address = chosen.id)
+        FROM (SELECT id, origin || path AS url, {site.sections.sql} AS section FROM fact
+            WHERE known AND NOT closed AND origin = ? AND {wanted} AND open = {site.all_mask}) chosen
+        JOIN answer n ON n.address = chosen.id LEFT JOIN page p ON p.address = chosen.id ORDER BY section, chosen.url""",
+        [site.base_origin],
+    )
+    flat = _flat_dates(site)
+    sections: dict[str, list[Line]] = {}
+    for url, section, header, fetched, modified, earlier in rows:
+        lastmod = (
+            modified
+            or (earlier if earlier not in flat and _is_date(earlier) else None)
+            or _header_date(header, fetched)
+        )
+        sections.setdefault(section, []).append(Line(url, lastmod))
+        found.entries += 1
+        found.dated += lastmod is not None
+    _write(site, found, sections, gzip, split)
+    _leave_out(site, found, wanted)
+    _prove(found)
+    return found
+
+
+def _is_date(text: str | None) -> bool:
+    return bool(text and W3C_DATE.fullmatch(text))
+
+
+def _flat_dates(site: Site) -> set[str]:
+    """Dates that nearly all entries of a sitemap share: they tell of the build, not of changes."""
+    return {
+        text
+        for (text,) in site.rows(
+            """SELECT lastmod FROM (SELECT sitemap, lastmod, count(*) AS same, sum(count(*)) OVER (PARTITION BY sitemap) AS dated
+            FROM entry WHERE lastmod IS NOT NULL GROUP BY sitemap, lastmod) WHERE dated >= 5 AND same >= 0.9 * dated"""
+        )
+    }
+
+
+def _header_date(header: str | None, fetched: str | None) -> str | None:
+    found = parse_date(header) if header else None
+    if found is None or not fetched:
+        return None
+    asked = datetime.fromisoformat(fetched)
+    return None if (asked - found).total_seconds() < JUST_NOW else found.strftime("%Y-%m-%dT%H:%M:%SZ")
+
+
+def _write(site: Site, found: SitemapDraft, sections: dict[str, list[Line]], gzip: bool, split: bool) -> None:
+    ending = ".xml.gz" if gzip else ".xml"
+
+    def put(name: str, octets: bytes) -> None:
+        found.files[name + ending] = packed(octets) if gzip else octets
+
+    if not split and found.entries <= ONE_FILE:
+        whole = sorted(line for lines in sections.values() for line in lines)
+        for octets in urlsets(whole):
+            put("sitemap", octets)
+        return
+    taken: set[str] = set()
+    for section, lines in sections.items():
+        plain = re.sub(r"[^a-z0-9]+", "-", section.lower()).strip("-") or "pages"
+        name = plain if plain not in taken else f"{plain}-{len(taken)}"
+        taken.add(name)
+        parts = list(urlsets(lines))
+        for number, octets in enumerate(parts, 1):
+            put(f"sitemap-{name}" + (f"-{number}" if len(parts) > 1 else ""), octets)
+    found.files["sitemap.xml"] = index(f"{site.base_origin}/{name}" for name in sorted(found.files))
+
+
+def _leave_out(site: Site, found: SitemapDraft, wanted: str) -> None:
+    """Listed or wanted addresses of the host that the draft does not hold, by reason."""
+    state = site.state_sql(len(site.crawlers) - 1)
+    for url, reason, want in site.rows(
+        f"""SELECT origin || path AS url, CASE WHEN {state} = 'open' AND open <> {site.all_mask} THEN 'not open for all crawlers'
+            ELSE {state} END, want
+        FROM fact WHERE known AND NOT closed AND origin = ? AND (listed OR {wanted})
+        AND NOT ({wanted} AND open = {site.all_mask}) ORDER BY url""",
+        [site.base_origin],
+    ):
+        why = _UNWANTED.get(want, "not wanted") if reason == State.OPEN else reason
+        found.left_out.setdefault(why, []).append(url)
+    elsewhere = site.rows(
+        "SELECT DISTINCT e.loc FROM entry e LEFT JOIN address a ON a.id = e.address "
+        "WHERE a.origin IS DISTINCT FROM ? ORDER BY e.loc",
+        [site.base_origin],
+    )
+    if elsewhere:
+        found.left_out["not on this host, or no address"] = [loc for (loc,) in elsewhere]
+
+
+def _prove(found: SitemapDraft) -> None:
+    """Read the draft again with the checks for sitemaps; nothing may be wrong with it."""
+    if not found.files:
+        return
+    with tempfile.TemporaryDirectory() as folder:
+        for name, octets in found.files.items():
+            Path(folder, name).write_bytes(octets)
+        first = "sitemap.xml" if "sitemap.xml" in found.files else next(iter(found.files))
+        checked = sitemap_tool.check(str(Path(folder, first)), resolve(DEFAULT), GatherOptions(crawlers=()))
+        read = sum(f.entries for f in checked.files if f.kind != "index")
+        faults = [f for f in checked.findings if f.check != "sitemap-flat-dates"]
+        if faults or checked.unread or read != found.entries:
+            what = faults[0].message if faults else f"{read} of {found.entries} entries were read back"
+            raise IndrelError(f"the draft does not pass its own checks ({what}): nothing was written")
+
+
+def shown(found: SitemapDraft) -> Iterator[str]:
+    """What was left out, a line a reason."""
+    for reason, urls in sorted(found.left_out.items(), key=lambda pair: -len(pair[1])):
+        yield f"{len(urls):,} {reason}: {urls[0]}" + (f" and {len(urls) - 1:,} more" if len(urls) > 1 else "")

@@ -1,0 +1,265 @@
+"""The intent file by itself: which entry decides an address, which entries do nothing, and a first draft."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from indrel.checks import judge
+from indrel.core.intent import Intent, WantEntry, parse_intent
+from indrel.core.model import Finding, Severity, State, Want, listing, plural
+from indrel.decide.kinds import JUNK, kind_of_address
+from indrel.decide.site import Site
+from indrel.snapshot import Snapshot
+
+MOST_ENTRIES = 15
+"""Entries of a draft: it is to be read and edited by a person."""
+
+FEW_ADDRESSES = 2
+DIFFERS = ("category", "numbered-page", "author-archive", "tag-archive", "date-archive", "attachment", "feed")
+"""Kinds on which practice differs: the draft says so."""
+
+REASONS = {
+    Want.SHOW: "all of it is open now", Want.HIDE: "all of it is hidden now", Want.LOCK: "all of it is locked now",
+    Want.DROP: "all of it is gone",
+}  # fmt: skip
+
+NOT_DRAFTED = ("other", "start", "article", "product", "listing", "error")
+
+
+# ---------------------------------------------------------------- show
+
+
+@dataclass(frozen=True)
+class Shown:
+    """Which entry decides an address, and which it shadows."""
+
+    url: str
+    kind: str
+    want: str
+    stated: bool
+    entry: WantEntry | None
+    shadows: tuple[WantEntry, ...]
+
+    def as_json(self) -> dict[str, object]:
+        return {
+            "url": self.url, "kind": self.kind, "want": self.want, "stated": self.stated,
+            "entry": _entry(self.entry) if self.entry else None, "shadows": [_entry(e) for e in self.shadows],
+        }  # fmt: skip
+
+
+def _entry(entry: WantEntry) -> dict[str, object]:
+    return {"line": entry.line, "text": entry.text, "because": entry.because}
+
+
+def show(intent: Intent, url: str, site: Site | None) -> Shown:
+    """Which entry decides an address. Its kind is the snapshot's where it is known there, else its address tells."""
+    kind, want = kind_of_address(url), Want.ANY.value
+    number = site.id_of(url) if site else None
+    if site and number is not None:
+        kind, want = site.rows("SELECT kind, want FROM fact WHERE id = ?", [number])[0]
+    entries = intent.deciding(url, kind)
+    if entries:
+        return Shown(url, kind, entries[0].want, True, entries[0], tuple(entries[1:]))
+    return Shown(url, kind, want if number is not None else Want.ANY.value, False, None, ())
+
+
+# ---------------------------------------------------------------- check
+
+
+@dataclass(frozen=True)
+class Idle:
+    """An entry of the intent file that does nothing, or stands against another."""
+
+    line: int
+    text: str
+    problem: str
+
+    def as_json(self) -> dict[str, object]:
+        return {"line": self.line, "text": self.text, "problem": self.problem}
+
+
+def check(site: Site, findings: Sequence[Finding]) -> list[Idle]:
+    """Entries that match nothing, are always overruled, or contradict; acceptances that accept nothing."""
+    intent = site.intent
+    decides = dict(site.rows("SELECT entry, count(*) FROM fact WHERE known AND entry IS NOT NULL GROUP BY entry"))
+    found: list[Idle] = []
+    for number, entry in enumerate(intent.wants):
+        condition = entry.sql(intent.closed)
+        matched = int(site.one(f"SELECT count(*) FROM fact WHERE known AND ({condition})"))
+        same = next((e for e in intent.wants[number + 1 :] if (e.match, e.kinds) == (entry.match, entry.kinds)), None)
+        if same is not None and same.want is not entry.want:
+            found.append(
+                Idle(entry.line, entry.text, f"contradicts line {same.line}, which says {same.want} and decides")
+            )
+        elif same is not None:
+            found.append(Idle(entry.line, entry.text, f"says the same as line {same.line}"))
+        elif not matched:
+            found.append(Idle(entry.line, entry.text, "matches no address of the snapshot"))
+        elif not decides.get(number):
+            by = [
+                n for (n,) in site.rows(f"SELECT DISTINCT entry FROM fact WHERE known AND ({condition}) ORDER BY entry")
+            ]
+            lines = listing([str(intent.wants[n].line) for n in by])
+            several = "s" if len(by) > 1 else ""
+            found.append(Idle(entry.line, entry.text, f"is always overruled, by line{several} {lines}"))
+    hosts = {h for (h,) in site.rows("SELECT DISTINCT substr(origin, strpos(origin, '://') + 3) FROM address")}
+    for host, line in intent.host_lines.items():
+        if host not in hosts:
+            found.append(
+                Idle(line, f'name = "{host}"', "the snapshot does not know this host: audit again with this file")
+            )
+    for one in intent.accepted:
+        holds = any(f.accepted and f.check == one.check and (not one.match or one.match.holds(f.url)) for f in findings)
+        if not holds:
+            match = f', match = "{one.match.text}"' if one.match else ""
+            found.append(Idle(one.line, f'check = "{one.check}"{match}', "accepts no finding of the snapshot"))
+    return sorted(found, key=lambda i: i.line)
+
+
+# ---------------------------------------------------------------- draft
+
+
+@dataclass
+class _Group:
+    """Addresses that one entry of a draft would cover."""
+
+    match: str | None
+    kind: str | None
+    states: Counter[str]
+    listed: int
+    want: Want = Want.ANY
+    remark: str = ""
+    decided: bool = False
+
+    @property
+    def size(self) -> int:
+        return sum(self.states.values())
+
+    @property
+    def head(self) -> str:
+        return f'match = "{self.match}"' if self.match else f'kind = "{self.kind}"'
+
+
+def draft(site: Site) -> str:
+    """A first intent file from what a snapshot shows, as text; judged before it is given: it adds nothing to fix."""
+    before = {(f.check, f.url) for f in judge(site).findings if f.severity in (Severity.STOP, Severity.FIX)}
+    groups = _groups(site)
+    for group in groups:
+        _propose(group)
+    while True:
+        text = _written(site, groups)
+        intent = parse_intent(text, "indrel.toml")
+        tried = Site(Snapshot(site.snapshot.path), site.crawlers, intent=intent)
+        try:
+            new = [
+                f.url
+                for f in judge(tried).findings
+                if f.severity in (Severity.STOP, Severity.FIX) and (f.check, f.url) not in before
+            ]
+            guilty = {e for url in new if (e := _deciding(tried, url)) is not None}
+        finally:
+            tried.close()
+        if not guilty:
+            return text
+        for number in guilty:
+            group = [g for g in groups if g.decided][number]
+            group.remark = (
+                f"say {group.want} if it is meant: {plural(len(new), 'address', 'addresses')} would need mending"
+            )
+            group.decided = False
+
+
+def _deciding(site: Site, url: str) -> int | None:
+    number = site.id_of(url)
+    found = None if number is None else site.one("SELECT entry FROM fact WHERE id = ?", [number])
+    if found is None or site.intent.wants[found].want is Want.ANY:
+        return None
+    return int(found)
+
+
+def _groups(site: Site) -> list[_Group]:
+    """Kinds first, then sections, the largest; exceptions stand behind what they except from."""
+    index = len(site.crawlers) - 1
+    rows = site.rows(
+        f"""SELECT {site.sections.sql} AS section, kind, {site.state_sql(index)} AS state, count(*), count(*) FILTER (listed)
+        FROM fact WHERE known AND NOT closed AND origin = ? GROUP BY ALL ORDER BY ALL""",
+        [site.base_origin],
+    )
+    kinds: dict[str, _Group] = {}
+    sections: dict[str, _Group] = {}
+    for section, kind, state, count, listed in rows:
+        if kind not in NOT_DRAFTED:
+            group = kinds.setdefault(kind, _Group(None, kind, Counter(), 0))
+            group.states[state] += count
+            group.listed += listed
+        elif section not in ("/", "/*"):
+            group = sections.setdefault(section, _Group(section.replace("<number>", "*"), None, Counter(), 0))
+            group.states[state] += count
+            group.listed += listed
+    largest = sorted(kinds.values(), key=lambda g: -g.size)[:6]
+    room = MOST_ENTRIES - len(largest)
+    chosen = sorted((g for g in sections.values() if g.size >= FEW_ADDRESSES), key=lambda g: (-g.size, g.match or ""))[
+        :room
+    ]
+    return sorted(chosen, key=lambda g: g.match or "") + sorted(largest, key=lambda g: g.kind or "")
+
+
+def _propose(group: _Group) -> None:
+    """Decide for the want that the present state shows where it is one state; else propose the commonest."""
+    wants = {State.OPEN: Want.SHOW, State.HIDDEN: Want.HIDE, State.LOCKED: Want.LOCK, State.GONE: Want.DROP}
+    states = [State(s) for s, n in group.states.most_common() if n]
+    group.want = next((wants[s] for s in states if s in wants), Want.ANY)
+    junk = group.kind in JUNK and group.kind not in DIFFERS
+    if junk:
+        group.want = Want.HIDE
+    group.decided = len(states) == 1 and wants.get(states[0]) is group.want
+    if group.kind in DIFFERS:
+        group.remark = "practice differs: this is the present state"
+    elif junk and not group.decided:
+        group.remark = "most sites hide these"
+    elif State.BARRED in states:
+        group.remark = "barred ones may still be listed by their address"
+    elif not group.decided:
+        group.remark = "states differ: say what you want"
+
+
+def _written(site: Site, groups: Iterable[_Group]) -> str:
+    host = site.base_origin.partition("://")[2]
+    day = str(site.meta.get("started") or "")[:10]
+    hosts = ", ".join(f'"{h}"' for h in site.meta.get("hosts", []) if h != host and h not in site.intent.closed)
+    lines = [
+        f"# What the owner of {host} wants: a first draft from the audit of {day}. Edit it to say what you want.",
+        "# want: show, hide, lock, drop or any. The last entry that matches decides.",
+        "crawlers = [" + ", ".join(f'"{c.token}"' for c in site.crawlers) + "]",
+    ]
+    lines += [f"hosts = [{hosts}]"] if hosts else []
+    for name in sorted(site.intent.closed):
+        lines += ["", "[[host]]", f'name = "{name}"', "closed = true"]
+    for group in groups:
+        states = ", ".join(f"{n:,} {s}" for s, n in group.states.most_common())
+        said = f"{plural(group.size, 'address', 'addresses')}: {states}; {group.listed:,} in a sitemap"
+        said += f"; {group.remark}" if group.remark else ""
+        if group.decided:
+            lines += [
+                "",
+                f"[[want]]  # {said}",
+                group.head,
+                f'want = "{group.want}"',
+                f'because = "{REASONS[group.want]}"',
+            ]
+        else:
+            lines += ["", f"# [[want]]  # {said}", f"# {group.head}", f'# want = "{group.want}"']
+    return "\n".join(lines) + "\n"
+
+
+def write_draft(path: Path, text: str) -> None:
+    """Write a draft to a file that is not there yet."""
+    from indrel.errors import UsageError
+    from indrel.reports import write_whole
+
+    if path.exists():
+        raise UsageError(f"{path} exists: it was left as it is, name another file")
+    write_whole(path, text.encode())
