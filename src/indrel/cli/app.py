@@ -10,7 +10,7 @@ from typing import Annotated
 import typer
 
 from indrel import __version__
-from indrel.cli import audit, checks, crawlers, demo, draft, explain, intent, list_, report, robots, sitemap
+from indrel.cli import audit, checks, crawlers, demo, draft, explain, intent, list_, reconcile, report, robots, sitemap
 from indrel.errors import IndrelError
 
 app = typer.Typer(
@@ -26,6 +26,7 @@ app.command("audit")(audit.audit)
 app.command("demo")(demo.demo)
 app.command("list")(list_.list_addresses)
 app.command("explain")(explain.explain_address)
+app.command("reconcile")(reconcile.reconcile)
 app.command("report")(report.report)
 app.add_typer(robots.robots, name="robots")
 app.add_typer(sitemap.sitemap, name="sitemap")

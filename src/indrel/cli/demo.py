@@ -29,6 +29,7 @@ def demo(
 ) -> None:
     """Audit the built-in demonstration site, served on this machine, and write all reports to a folder."""
     from indrel import pipeline
+    from indrel.demo.outside import export, log
     from indrel.demo.server import DemoServer
     from indrel.demo.site import START, intent_text
     from indrel.gather.parsing import ParserPool
@@ -40,6 +41,8 @@ def demo(
         intent = INTENT
         FOLDER.mkdir(exist_ok=True)
         intent.write_text(intent_text(), "utf-8")
+        (FOLDER / "engine-export.csv").write_text(export(), "utf-8")
+        (FOLDER / "access.log").write_text("".join(log()), "utf-8")
     wants = pipeline.load_intent(intent)
     pool = None if serve else ParserPool()  # before the server's threads begin
     with DemoServer(port) as server:

@@ -21,6 +21,7 @@ class Crawler:
 
     `token` is in lower case, `name` as its owner writes it. `family` is the token whose rules and
     tags hold where none name this one; `fallback` one whose rules alone do. Either may be empty.
+    `hosts` are the domains that its owner says it asks from.
     """
 
     token: str
@@ -30,6 +31,7 @@ class Crawler:
     purpose: str = "other"
     star: bool = True
     departs: str = ""
+    hosts: tuple[str, ...] = ()
 
     @property
     def robots_tokens(self) -> tuple[str, ...]:
@@ -58,6 +60,7 @@ def table() -> dict[str, Crawler]:
             purpose=row["purpose"],
             star=row.get("star", True),
             departs=row.get("departs", ""),
+            hosts=tuple(row.get("hosts", ())),
         )
     return found
 

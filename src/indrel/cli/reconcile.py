@@ -1,0 +1,177 @@
+"""`indrel reconcile`: an engine's list or a server's log set against a snapshot."""
+
+from __future__ import annotations
+
+import json as json_module
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from indrel.cli import options as opt
+from indrel.cli.snapshots import opened
+from indrel.cli.talk import out_console, say, terminal
+from indrel.errors import UsageError
+
+if TYPE_CHECKING:
+    from indrel.reconcile.lists import Reconciled
+    from indrel.reconcile.logs import LogRead
+    from indrel.reports.terminal import Terminal
+
+FEW = 8
+
+
+def reconcile(
+    files: Annotated[
+        list[Path], typer.Argument(metavar="[SNAPSHOT] TABLE", help="A CSV, TSV or XLSX export, or an access log.")
+    ],
+    column: Annotated[
+        str | None, typer.Option("--column", metavar="NAME", help="The column of addresses, if it is not plain.")
+    ] = None,
+    unlisted: Annotated[
+        bool, typer.Option("--unlisted", help="The table is of addresses that the engine does not list.")
+    ] = False,
+    unknown: Annotated[
+        Path | None,
+        typer.Option("--unknown", metavar="FILE", help="Write addresses the audit does not know, for --also."),
+    ] = None,
+    intent: opt.IntentOption = None,
+    crawler: opt.CrawlerOption = None,
+    json: opt.JsonOption = False,
+    quiet: opt.QuietOption = False,
+) -> None:
+    """Set an outside list against an audit: what an engine lists and should not, misses and should not, and why."""
+    from indrel.reconcile import lists, logs
+    from indrel.reconcile.tables import is_log
+    from indrel.reports import write_whole
+
+    if len(files) > 2:
+        raise UsageError("give a snapshot and one table: indrel reconcile SNAPSHOT TABLE")
+    snapshot, path = (files[0], files[1]) if len(files) == 2 else (None, files[0])
+    log = is_log(path)
+    with opened(snapshot, crawler, quiet, intent) as site:
+        found: Reconciled | LogRead
+        found = logs.read(site, path) if log else lists.reconcile(site, path, column, not unlisted)
+        base, origin = site.base, site.base_origin
+    if unknown:
+        urls = [url for group in found.unknown.values() for url in group]
+        write_whole(unknown, ("\n".join(urls) + "\n").encode() if urls else b"")
+        say(f"written: {unknown}; try: indrel audit {base} --also {unknown}", quiet)
+    if json:
+        out_console().file.write(json_module.dumps(found.as_json(), ensure_ascii=False, default=str) + "\n")
+    elif isinstance(found, lists.Reconciled):
+        _show_list(terminal(), found, path, origin)
+    else:
+        _show_log(terminal(), found, path, origin)
+
+
+def _show_list(term: Terminal, found: Reconciled, path: Path, origin: str) -> None:
+    from collections import Counter
+
+    from indrel.core.model import plural
+    from indrel.reconcile.lists import summary
+    from indrel.reports.terminal import short, table
+
+    term.line(f"{path}: {summary(found)}.", "bold")
+    columns = found.columns
+    read = [f"{plural(found.rows, 'row')}, {found.matched:,} matched"]
+    if columns:
+        told = [f"{what} from `{columns.names[place]}`" for what, place in
+                (("addresses", columns.address), ("the engine's word", columns.status), ("dates", columns.when))
+                if place is not None and columns.names[place]]  # fmt: skip
+        read.append(", ".join(told))
+    term.line("; ".join(part for part in read if part), "dim")
+    if found.reasons:
+        rows = [
+            [reason, f"{sum(states.values()):,}", ", ".join(f"{s} {n:,}" for s, n in states.items())]
+            for reason, states in found.reasons.items()
+        ]
+        term.console.print()
+        table(term, ["the engine says", "rows", "state here"], rows)
+    if found.listed_but:
+        term.console.print()
+        term.line("Listed there, though the site keeps it out", "bold")
+        for one in found.listed_but[:FEW]:
+            since = f" (listed {one.since})" if one.since else ""
+            term.line(f"{short(one.url, origin)}: {one.state}, {one.why}{since}", indent=2, hang=4)
+            for evidence in one.evidence[:1]:
+                term.evidence(evidence, origin, indent=4)
+        _more(term, len(found.listed_but))
+    if found.wanted_not_listed:
+        term.console.print()
+        term.line("Wanted and open here, but not listed there", "bold")
+        causes = Counter(one.because for one in found.wanted_not_listed)
+        for because, count in causes.most_common(FEW):
+            urls = [short(o.url, origin) for o in found.wanted_not_listed if o.because == because]
+            reasons = {o.reason for o in found.wanted_not_listed if o.because == because and o.reason}
+            said = f"; the engine says: {', '.join(sorted(reasons))}" if reasons else ""
+            term.line(
+                f"{count:,} × {because}: {', '.join(urls[:3])}{' ...' if count > 3 else ''}{said}", indent=2, hang=4
+            )
+    _unknown(term, found.unknown, {s: len(u) for s, u in found.unknown.items()}, origin)
+    if found.elsewhere:
+        term.line(f"on other sites: {len(found.elsewhere):,}, such as {found.elsewhere[0]}", "dim")
+    if found.unusable:
+        term.line(f"no addresses: {plural(len(found.unusable), 'row')}, such as {found.unusable[0]!r}", "yellow")
+
+
+def _more(term: Terminal, count: int) -> None:
+    if count > FEW:
+        term.line(f"and {count - FEW:,} more (--json shows all)", "dim", indent=2)
+
+
+def _unknown(term: Terminal, unknown: dict[str, list[str]], counts: dict[str, int], origin: str) -> None:
+    from indrel.reports.terminal import short
+
+    if not unknown:
+        return
+    term.console.print()
+    term.line("Not known to the audit (write them with --unknown FILE, audit again with --also)", "bold")
+    for section, count in sorted(counts.items(), key=lambda pair: -pair[1])[:FEW]:
+        example = f", such as {short(unknown[section][0], origin)}" if section in unknown else ""
+        term.line(f"{section}: {count:,}{example}", indent=2, hang=4)
+
+
+def _show_log(term: Terminal, found: LogRead, path: Path, origin: str) -> None:
+    from indrel.core.model import plural
+    from indrel.reports.terminal import short, table
+
+    asked = sum(found.crawlers.values())
+    term.line(
+        f"{path}: {plural(asked, 'request')} by crawlers in {plural(found.lines, 'line')}; {len(found.barred):,} barred "
+        f"addresses asked for, {plural(len(found.never), 'wanted page')} never fetched by a search crawler.",
+        "bold",
+    )
+    if found.unreadable:
+        term.line(f"{plural(found.unreadable, 'line')} could not be read", "yellow")
+    top = ", ".join(f"{name} {count:,}" for name, count in list(found.crawlers.items())[:FEW])
+    term.line(f"crawlers: {top or 'none named'}", "dim", hang=10)
+    if found.fetched:
+        term.console.print()
+        rows = [[str(r["section"]), str(r["state"]), str(r["status"]), f"{r['requests']:,}", f"{r['addresses']:,}"]
+                for r in found.fetched[:15]]  # fmt: skip
+        table(term, ["section", "state here", "answered", "requests", "addresses"], rows)
+    if found.barred:
+        term.console.print()
+        term.line("Barred, and asked for all the same", "bold")
+        for row in found.barred[:FEW]:
+            term.line(
+                f"{short(str(row['url']), origin)}: {row['crawler']}, {row['requests']:,} requests", indent=2, hang=4
+            )
+        _more(term, len(found.barred))
+    if found.never:
+        term.console.print()
+        term.line("Wanted, and never fetched by a search crawler", "bold")
+        term.line(
+            ", ".join(short(u, origin) for u in found.never[:FEW]) + (" ..." if len(found.never) > FEW else ""),
+            indent=2,
+            hang=2,
+        )
+    if found.impostors:
+        term.console.print()
+        term.line("Crawler names from hosts that are not theirs", "bold")
+        for row in found.impostors[:FEW]:
+            term.line(f"{row['crawler']} from {row['host']}: {row['requests']:,} requests", indent=2)
+    elif not found.has_hosts:
+        term.line("whether crawlers are who they say cannot be told: the log has no host names", "dim")
+    _unknown(term, found.unknown, found.unknown_counts, origin)

@@ -1,0 +1,231 @@
+"""An engine's list against the site: what each side knows, and what the site itself shows as the cause."""
+
+from __future__ import annotations
+
+from collections import Counter
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+
+from indrel.checks.evidence import answers, canonicals, rules, said
+from indrel.core.address import normalise, split
+from indrel.core.model import Evidence, State, plural
+from indrel.decide.graph import link_graph
+from indrel.decide.site import Site
+from indrel.reconcile.tables import Columns, OutsideRow, learn, outside_rows
+
+MOST_SHOWN = 2_000
+"""Addresses of one sort that are explained."""
+
+DEEP = 5
+"""Clicks from which on a page counts as far from the start page."""
+
+
+@dataclass(frozen=True, slots=True)
+class Listed:
+    """An address that the engine lists, though here it cannot or should not be."""
+
+    url: str
+    state: str
+    why: str
+    evidence: tuple[Evidence, ...]
+    since: str | None
+
+    def as_json(self) -> dict[str, object]:
+        return {
+            "url": self.url, "state": self.state, "why": self.why, "since": self.since,
+            "evidence": [e.as_json() for e in self.evidence],
+        }  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Missed:
+    """A wanted and open page that the engine does not list. `because` is what the site shows, `reason` the engine's word."""
+
+    url: str
+    because: str
+    reason: str | None
+
+    def as_json(self) -> dict[str, object]:
+        return {"url": self.url, "because": self.because, "reason": self.reason}
+
+
+@dataclass
+class Reconciled:
+    """What a list and a snapshot know of each other."""
+
+    rows: int = 0
+    matched: int = 0
+    listed: int = 0
+    columns: Columns | None = None
+    listed_but: list[Listed] = field(default_factory=list)
+    wanted_not_listed: list[Missed] = field(default_factory=list)
+    unknown: dict[str, list[str]] = field(default_factory=dict)
+    elsewhere: list[str] = field(default_factory=list)
+    unusable: list[str] = field(default_factory=list)
+    reasons: dict[str, dict[str, int]] = field(default_factory=dict)
+
+    def as_json(self) -> dict[str, object]:
+        return {
+            "rows": self.rows, "matched": self.matched, "listed": self.listed,
+            "listed_but": [one.as_json() for one in self.listed_but],
+            "wanted_not_listed": [one.as_json() for one in self.wanted_not_listed],
+            "unknown": self.unknown, "elsewhere": self.elsewhere, "unusable": self.unusable, "reasons": self.reasons,
+        }  # fmt: skip
+
+
+def reconcile(site: Site, path: Path, column: str | None = None, listed: bool = True) -> Reconciled:
+    """Set a table against a snapshot. Raises InputError where the table cannot be read."""
+    columns = learn(path, column)
+    found = Reconciled(columns=columns)
+    kept: dict[str, OutsideRow] = {}
+    for row in outside_rows(path, columns, listed):
+        found.rows += 1
+        url = whole(row.written, site)
+        if url is None:
+            if len(found.unusable) < MOST_SHOWN:
+                found.unusable.append(row.written[:300])
+        elif url not in kept or (row.listed and not kept[url].listed):
+            kept[url] = row
+    _match(site, kept)
+    _sort_out(site, found, kept)
+    return found
+
+
+def whole(text: str, site: Site) -> str | None:
+    """The address that a table means: whole, without a scheme, or a path on the site."""
+    text = text.strip().strip('"<>')
+    if text.startswith(("http://", "https://")):
+        return normalise(text)
+    scheme = split(site.base).scheme
+    if text.startswith("//"):
+        return normalise(f"{scheme}:{text}")
+    if text.startswith("/"):
+        return normalise(text, site.base)
+    return normalise(f"{scheme}://{text}") if "." in text.partition("/")[0] and " " not in text else None
+
+
+def _match(site: Site, kept: dict[str, OutsideRow]) -> None:
+    """`outside`: per row of the table the known address it means, in any of the forms that addresses are written in."""
+    urls = list(kept)
+    parts = [split(u) for u in urls]
+    site.con.register(
+        "incoming",
+        pa.table(
+            {
+                "row": pa.array(range(len(urls)), pa.int32()),
+                "origin": pa.array([p.origin for p in parts], pa.string()),
+                "path": pa.array([p.path for p in parts], pa.string()),
+                "listed": pa.array([kept[u].listed for u in urls], pa.bool_()),
+                "reason": pa.array([kept[u].reason for u in urls], pa.string()),
+                "since": pa.array([kept[u].when for u in urls], pa.string()),
+            }
+        ),
+    )
+    bare = "regexp_replace(regexp_replace({}, '^https?://', ''), '^www\\.', '')"
+    slash = "CASE WHEN contains({0}, '?') THEN {0} WHEN ends_with({0}, '/') THEN rtrim({0}, '/') ELSE {0} || '/' END"
+    site.con.execute(
+        f"""CREATE OR REPLACE TEMP TABLE outside AS
+        WITH known AS (SELECT id, origin, path, {bare.format("origin")} AS host FROM fact WHERE known),
+        form AS (SELECT *, {bare.format("origin")} AS host, {slash.format("path")} AS other FROM incoming)
+        SELECT f.row, any_value(f.origin) AS origin, any_value(f.path) AS path, any_value(f.listed) AS listed,
+            any_value(f.reason) AS reason, any_value(f.since) AS since,
+            first(k.id ORDER BY (k.origin = f.origin AND k.path = f.path) DESC, k.path = f.path DESC, k.origin = f.origin DESC)
+                FILTER (k.id IS NOT NULL) AS id
+        FROM form f LEFT JOIN known k ON k.host = f.host AND (k.path = f.path OR k.path = f.other) GROUP BY f.row"""
+    )
+    site.con.unregister("incoming")
+
+
+def _sort_out(site: Site, found: Reconciled, kept: dict[str, OutsideRow]) -> None:
+    found.matched = int(site.one("SELECT count(*) FROM outside WHERE id IS NOT NULL"))
+    found.listed = int(site.one("SELECT count(*) FROM outside WHERE listed"))
+    state = site.state_sql(len(site.crawlers) - 1)
+    for reason, where, count in site.rows(
+        f"""SELECT o.reason, CASE WHEN o.id IS NULL THEN 'unknown' ELSE {state} END AS state, count(*) FROM outside o
+        LEFT JOIN fact ON fact.id = o.id WHERE o.reason IS NOT NULL GROUP BY ALL ORDER BY count(*) DESC, o.reason, state"""
+    ):
+        found.reasons.setdefault(reason, {})[where] = count
+    _listed_but(site, found, state)
+    _missed(site, found)
+    hosts = {split(o + "/").host.removeprefix("www.") for o in site.starts}
+    for origin, path in site.rows("SELECT origin, path FROM outside WHERE id IS NULL ORDER BY origin, path"):
+        url = origin + path
+        if split(url).host.removeprefix("www.") in hosts:
+            found.unknown.setdefault(site.section(url), []).append(url)
+        else:
+            found.elsewhere.append(url)
+
+
+def _listed_but(site: Site, found: Reconciled, state: str) -> None:
+    rows = site.rows(
+        f"""SELECT fact.id, fact.origin || fact.path, {state} AS state, o.since, barred,
+            (SELECT t.origin || t.path FROM address t WHERE t.id = coalesce(folds_into, folds_to))
+        FROM outside o JOIN fact ON fact.id = o.id WHERE o.listed AND state NOT IN ('open', 'unread')
+        ORDER BY state, fact.origin, fact.path LIMIT {MOST_SHOWN}"""
+    )
+    ids = [row[0] for row in rows]
+    tags, shown, names = said(site, ids, site.all_mask), answers(site, ids), canonicals(site, ids)
+    for number, url, how, since, barred, into in rows:
+        if how == State.BARRED:
+            evidence = rules(site, url, barred)
+            why = f"`{evidence[0].text}` bars it" if evidence else "its host is closed to crawlers"
+        elif how == State.HIDDEN:
+            evidence, why = tags.get(number, ()), "it says noindex"
+        elif how == State.FOLDED:
+            evidence = tuple(names.get(number, ())) or shown.get(number, ())
+            why = f"it folds into {into}" if into else "it folds into another address"
+        else:
+            evidence = shown.get(number, ())
+            why = f"it answers “{evidence[0].text}”" if evidence else "it does not answer"
+        found.listed_but.append(Listed(url, how, why, tuple(evidence[:2]), since))
+
+
+def _missed(site: Site, found: Reconciled) -> None:
+    """Wanted pages that are open for all crawlers, and that the table does not list."""
+    if not found.rows:
+        return
+    rows = site.rows(
+        f"""SELECT f.id, f.origin || f.path, f.listed, f.followed, f.unfollowed, o.reason, f.start FROM fact f
+        LEFT JOIN outside o ON o.id = f.id
+        WHERE f.known AND NOT f.closed AND f.want = 'show' AND f.open = {site.all_mask} AND NOT coalesce(o.listed, false)
+        ORDER BY f.origin, f.path LIMIT {MOST_SHOWN}"""
+    )
+    clicks: Any = None
+    if site.start_id is not None and rows:
+        clicks = link_graph(site).clicks(site.start_id, len(site.crawlers) - 1)
+    from indrel.decide.twins import open_twins
+
+    twins = {number: t for t in open_twins(site) for number in t.ids} if rows else {}
+    for number, url, listed, followed, unfollowed, reason, start in rows:
+        depth = int(clicks[number]) if clicks is not None else -1
+        others = [u for u in twins[number].urls if u != url] if number in twins else []
+        if others:
+            because = f"the same content is open at {others[0]}"
+        elif not start and not followed and not unfollowed and depth >= 0:
+            because = "only a redirect leads to it"
+        elif not start and not followed and not unfollowed:
+            because = "no page that was read links to it"
+        elif not start and depth < 0 and followed + unfollowed:
+            because = "every path to it needs an unfollowed link"
+        elif depth > DEEP:
+            because = f"it is {depth} clicks from the start page"
+        elif not start and followed == 1:
+            because = "only one page links to it"
+        elif not listed and site.one("SELECT count(*) FROM sitemap"):
+            because = "no sitemap lists it"
+        else:
+            because = "nothing on the site forbids it"
+        found.wanted_not_listed.append(Missed(url, because, reason))
+
+
+def summary(found: Reconciled) -> str:
+    """What was read and matched, in a sentence."""
+    states = Counter(one.state for one in found.listed_but)
+    parts = [f"{plural(len(found.listed_but), 'listed address', 'listed addresses')} cannot be listed here"
+             + (f" ({', '.join(f'{n:,} {s}' for s, n in states.most_common())})" if states else "")]  # fmt: skip
+    parts.append(f"{plural(len(found.wanted_not_listed), 'wanted page')} not listed there")
+    parts.append(f"{sum(map(len, found.unknown.values())):,} unknown to the audit")
+    return "; ".join(parts)

@@ -1,0 +1,195 @@
+"""A server's log against the site: what crawlers ask for, streamed in bounded memory."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import pyarrow as pa
+
+from indrel.core.address import is_ip, normalise, split
+from indrel.core.crawlers import table
+from indrel.decide.site import Site
+from indrel.errors import InputError
+from indrel.reconcile.tables import LOG_LINE, opened
+
+CHUNK = 8 << 20
+FLUSH = 200_000
+"""Different pairs of crawler and address that are counted before they are written down."""
+
+MOST_SHOWN = 2_000
+
+
+@dataclass
+class LogRead:
+    """What a log tells. Counts are requests."""
+
+    lines: int = 0
+    unreadable: int = 0
+    crawlers: dict[str, int] = field(default_factory=dict)
+    fetched: list[dict[str, object]] = field(default_factory=list)
+    barred: list[dict[str, object]] = field(default_factory=list)
+    never: list[str] = field(default_factory=list)
+    unknown: dict[str, list[str]] = field(default_factory=dict)
+    unknown_counts: dict[str, int] = field(default_factory=dict)
+    impostors: list[dict[str, object]] = field(default_factory=list)
+    has_hosts: bool = False
+
+    def as_json(self) -> dict[str, object]:
+        return dict(vars(self))
+
+
+def read(site: Site, path: Path) -> LogRead:
+    """Set a log in Common or Combined format (plain or gzip) against a snapshot."""
+    found = LogRead()
+    site.con.execute("CREATE OR REPLACE TEMP TABLE asked (crawler VARCHAR, path VARCHAR, status SMALLINT, n BIGINT)")
+    counts: Counter[tuple[str, bytes, bytes]] = Counter()
+    strangers: Counter[tuple[str, str]] = Counter()
+    known: dict[bytes, str] = {}
+    who = _Names()
+    for lines, matches in _chunks(path):
+        found.lines += lines
+        found.unreadable += lines - len(matches)
+        for host, _, target, status, agent in matches:
+            token = known.get(agent)
+            if token is None:
+                token = known[agent] = who.token(agent)
+                if len(known) > FLUSH:
+                    known.clear()
+            if token:
+                counts[token, target, status] += 1
+                name = host.decode("latin-1")
+                if not (host[:1].isdigit() or b":" in host) and not is_ip(name):
+                    found.has_hosts = True
+                    if who.is_stranger(token, name):
+                        strangers[token, name] += 1
+        if len(counts) > FLUSH:
+            _flush(site, counts)
+    _flush(site, counts)
+    if found.lines == found.unreadable:
+        raise InputError(f"{path} is no access log in Common or Combined Log Format")
+    found.crawlers = dict(
+        site.rows("SELECT crawler, sum(n)::BIGINT AS n FROM asked GROUP BY crawler ORDER BY n DESC, crawler")
+    )
+    found.impostors = [{"crawler": t, "host": h, "requests": n} for (t, h), n in strangers.most_common(MOST_SHOWN)]
+    _against(site, found)
+    return found
+
+
+class _Names:
+    """Which crawler a user agent names, and which hosts are its own."""
+
+    def __init__(self) -> None:
+        tokens = sorted((t for t in table() if t != "*"), key=len, reverse=True)
+        self._pattern = re.compile(
+            r"(?<![a-z])(" + "|".join(re.escape(t) for t in tokens) + r")(?![a-z])", re.IGNORECASE
+        )
+        self._hosts = {t: c.hosts for t, c in table().items() if c.hosts}
+
+    def token(self, agent: bytes) -> str:
+        found = self._pattern.search(agent.decode("latin-1"))
+        return found[1].lower() if found else ""
+
+    def is_stranger(self, token: str, host: str) -> bool:
+        """Whether a host name is known not to be the crawler's."""
+        own = self._hosts.get(token)
+        name = host.rstrip(".").lower()
+        return own is not None and not any(name == h or name.endswith("." + h) for h in own)
+
+
+def _chunks(path: Path) -> Iterator[tuple[int, list[tuple[bytes, ...]]]]:
+    """Lines of the file by the million: how many there are, and those that can be read, taken apart."""
+    rest = b""
+    with opened(path) as file:
+        while True:
+            try:
+                data = file.read(CHUNK)
+            except (EOFError, OSError) as error:
+                raise InputError(f"{path} breaks off or is packed wrongly ({error})") from error
+            if not data:
+                break
+            data = rest + data
+            cut = data.rfind(b"\n") + 1
+            rest, data = data[cut:], data[:cut]
+            if len(rest) > CHUNK:
+                rest = b""  # a line without end is no log's
+            yield data.count(b"\n"), LOG_LINE.findall(data)
+    if rest.strip():
+        yield 1, LOG_LINE.findall(rest)
+
+
+def _flush(site: Site, counts: Counter[tuple[str, bytes, bytes]]) -> None:
+    """Write counts down, addresses normalised."""
+    if not counts:
+        return
+    crawlers, paths, statuses, numbers = [], [], [], []
+    for (crawler, target, status), n in counts.items():
+        text = target.decode("utf-8", "replace")
+        url = normalise(text if "://" in text[:8] else text if text.startswith("/") else "/" + text, site.base)
+        if url is not None:
+            crawlers.append(crawler)
+            paths.append(split(url).path)
+            statuses.append(int(status))
+            numbers.append(n)
+    site.con.register(
+        "incoming",
+        pa.table(
+            {
+                "crawler": pa.array(crawlers, pa.string()), "path": pa.array(paths, pa.string()),
+                "status": pa.array(statuses, pa.int16()), "n": pa.array(numbers, pa.int64()),
+            }
+        ),
+    )  # fmt: skip
+    site.con.execute("INSERT INTO asked SELECT * FROM incoming")
+    site.con.unregister("incoming")
+    counts.clear()
+
+
+def _against(site: Site, found: LogRead) -> None:
+    """Join what was asked with what is known of the main host."""
+    site.con.execute(
+        f"""CREATE OR REPLACE TEMP TABLE hit AS
+        SELECT a.crawler, a.path, a.status, a.n, f.id, f.barred, {site.state_sql(len(site.crawlers) - 1)} AS state,
+            {site.sections.sql.replace("origin", "base")} AS section
+        FROM (SELECT crawler, path, status, sum(n)::BIGINT AS n, '{site.base_origin}' AS base FROM asked GROUP BY ALL) a
+        LEFT JOIN (SELECT * EXCLUDE (path, status), path AS known_path FROM fact WHERE known AND origin = '{site.base_origin}') f
+            ON f.known_path = a.path"""
+    )
+    keys = ("section", "state", "status", "requests", "addresses")
+    found.fetched = [
+        dict(zip(keys, row, strict=True))
+        for row in site.rows(
+            """SELECT section, coalesce(CASE WHEN id IS NOT NULL THEN state END, 'unknown') AS state, status, sum(n)::BIGINT AS n,
+            count(DISTINCT path) FROM hit WHERE path <> '/robots.txt' GROUP BY ALL ORDER BY n DESC, section, state, status LIMIT 200"""
+        )
+    ]
+    masks = {c.token: 1 << i for i, c in enumerate(site.crawlers)}
+    families = {t: masks.get(t) or masks.get(c.family) or masks.get("*", 0) for t, c in table().items()}
+    for crawler, path, count, barred in site.rows(
+        """SELECT crawler, path, sum(n)::BIGINT AS n, any_value(barred) FROM hit WHERE barred > 0 GROUP BY ALL
+        ORDER BY n DESC, crawler, path"""
+    ):
+        if barred & families.get(crawler, 0) and len(found.barred) < MOST_SHOWN:
+            found.barred.append({"url": site.base_origin + path, "crawler": crawler, "requests": count})
+    search = ", ".join(f"'{t}'" for t, c in table().items() if c.purpose == "search")
+    found.never = [
+        url
+        for (url,) in site.rows(
+            f"""SELECT origin || path FROM fact WHERE known AND want = 'show' AND open > 0 AND origin = ?
+            AND path NOT IN (SELECT path FROM asked WHERE crawler IN ({search})) ORDER BY path LIMIT {MOST_SHOWN}""",
+            [site.base_origin],
+        )
+    ]
+    unknown = "FROM hit WHERE id IS NULL AND status < 400 AND path <> '/robots.txt'"
+    found.unknown_counts = dict(
+        site.rows(f"SELECT section, count(DISTINCT path) {unknown} GROUP BY section ORDER BY section")
+    )
+    for section, url in site.rows(
+        f"""SELECT section, ? || path {unknown}
+        GROUP BY section, path ORDER BY section, sum(n) DESC, path LIMIT {MOST_SHOWN}""",
+        [site.base_origin],
+    ):
+        found.unknown.setdefault(section, []).append(url)
