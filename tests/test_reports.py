@@ -36,7 +36,7 @@ def test_json_is_the_contract(audit_site: AuditSite) -> None:
     doc = json.loads(json_doc.render(verdict, site))
     assert list(doc)[:12] == [
         "indrel", "schema", "source", "complete", "incomplete_because", "crawlers", "counts", "skipped_checks", "causes",
-        "findings", "crawler_matrix", "link_flow",
+        "findings", "crawler_matrix", "sitemaps",
     ][:12]  # fmt: skip
     assert doc["schema"] == 1 and doc["source"]["kind"] == "site" and doc["source"]["location"] == HOST + "/"
     assert doc["source"]["started"].endswith("Z") and doc["source"]["finished"] >= doc["source"]["started"]

@@ -11,9 +11,9 @@ from pathlib import Path
 from indrel.checks import checks, judge
 from indrel.core import crawlers
 from indrel.core.address import normalise, origin_of, site_key, split
-from indrel.core.intent import DEFAULT_NAME, Intent, parse_intent, read_intent
+from indrel.core.intent import DEFAULT_NAME, Intent, read_intent
 from indrel.core.model import Verdict
-from indrel.decide.site import Site
+from indrel.decide.site import Site, kept_intent
 from indrel.errors import AuditCutShort, IndrelError, InputError, Interrupted, SnapshotError, UsageError
 from indrel.gather.parsing import ParserPool
 from indrel.gather.recorder import Recorder, now
@@ -200,10 +200,9 @@ def examine(path: Path, names: Iterable[str] | None = None, intent: Intent | Non
 
 def open_site(path: Path, names: Iterable[str] | None = None, intent: Intent | None = None) -> Site:
     snapshot = Snapshot(path)
-    kept = snapshot.meta.get("intent")
-    if kept and (intent is None or not intent.where):
-        intent = parse_intent(kept["text"], kept["where"])
-    wanted = names or (intent.crawlers if intent else ()) or snapshot.meta.get("crawlers") or crawlers.DEFAULT
+    if intent is None or not intent.where:
+        intent = kept_intent(snapshot)
+    wanted = names or intent.crawlers or snapshot.meta.get("crawlers") or crawlers.DEFAULT
     return Site(snapshot, crawlers.resolve(wanted), intent=intent)
 
 

@@ -82,13 +82,14 @@ def finish(
     from indrel import reports
     from indrel.decide.flow import link_flow
     from indrel.decide.matrix import site_matrix
+    from indrel.decide.sitemaps import sitemap_states
     from indrel.reports import json_doc
 
     reports.write(output or [], verdict, site)  # first: whoever reads standard output may stop reading
     if json:
         out_console().file.write(json_doc.render(verdict, site).decode())
     else:
-        terminal().verdict(verdict, site.base_origin, verbose, site_matrix(site), link_flow(site))
+        terminal().verdict(verdict, site.base_origin, verbose, site_matrix(site), link_flow(site), sitemap_states(site))
     for file in output or []:
         say(f"written: {file}", quiet)
     say(f"facts kept in {site.snapshot.path}; try: indrel explain {_worst_path(verdict, site)}", quiet)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -11,6 +11,9 @@ from indrel.cli import options as opt
 from indrel.cli.snapshots import opened
 from indrel.cli.talk import out_console, say, terminal
 from indrel.errors import UsageError
+
+if TYPE_CHECKING:
+    from indrel.decide.site import Site
 
 draft = typer.Typer(
     help="Propose files that hold what you want: robots, sitemap, headers.", no_args_is_help=True, rich_markup_mode=None
@@ -26,6 +29,10 @@ FileOption = Annotated[
 def sitemap(
     output: FolderOption,
     snapshot: opt.SnapshotArgument = None,
+    robots: Annotated[
+        Path | None,
+        typer.Option("--robots", metavar="FILE", help="As if this robots.txt were in place (a draft, say)."),
+    ] = None,
     gzip: Annotated[bool, typer.Option("--gzip", help="Pack the files.")] = False,
     split: Annotated[
         bool, typer.Option("--split", help="One file a section, with an index, however few entries.")
@@ -40,7 +47,10 @@ def sitemap(
     from indrel.reports import write_whole
 
     with opened(snapshot, crawler, quiet, intent) as site:
-        found = drafts.draft(site, gzip, split)
+        after = _under(site, robots) if robots else site
+        found = drafts.draft(after, gzip, split)
+        if robots:
+            after.close()
     if not found.files:
         raise UsageError(
             "no address is both open and wanted: say what you want in an intent file (indrel intent draft)"
@@ -61,10 +71,26 @@ def sitemap(
         term.line(line, indent=2, hang=2)
 
 
+def _under(site: Site, robots: Path) -> Site:
+    """The same site as if another robots.txt were in place."""
+    from indrel.decide.site import Site
+    from indrel.errors import InputError
+    from indrel.snapshot import Snapshot
+
+    try:
+        body = robots.read_bytes()
+    except OSError as error:
+        raise InputError(f"{robots} cannot be read: {error.strerror}") from error
+    return Site(Snapshot(site.snapshot.path), site.crawlers, {site.base_origin: (body, str(robots))}, site.intent)
+
+
 @draft.command("robots")
 def robots(
     snapshot: opt.SnapshotArgument = None,
     output: FileOption = None,
+    with_headers: Annotated[
+        bool, typer.Option("--with-headers", help="As if the headers of `indrel draft headers` were in place.")
+    ] = False,
     intent: opt.IntentOption = None,
     crawler: opt.CrawlerOption = None,
     quiet: opt.QuietOption = False,
@@ -79,7 +105,7 @@ def robots(
 
     term = terminal()
     with opened(snapshot, crawler, quiet, intent) as site:
-        found = drafts.draft(site)
+        found = drafts.draft(site, with_headers)
         after = Site(
             Snapshot(site.snapshot.path), site.crawlers, {site.base_origin: (found.body, "the draft")}, site.intent
         )
@@ -104,11 +130,12 @@ def robots(
     for line in found.difference:
         style = "green" if line.startswith("+") else "red" if line.startswith("-") else "dim"
         term.pieces((line, style))
-    if found.need_noindex:
+    if found.need_noindex and not with_headers:
         term.console.print()
         count = plural(len(found.need_noindex), "address", "addresses")
         term.line(
-            f"{count} to be hidden need noindex instead (indrel draft headers): robots.txt cannot hide a page.",
+            f"{count} to be hidden need noindex instead (indrel draft headers): robots.txt cannot hide a page. Once they "
+            "have it, draft again --with-headers.",
             "yellow",
         )
         term.line(", ".join(found.need_noindex[:3]) + (" ..." if len(found.need_noindex) > 3 else ""), indent=2)

@@ -39,7 +39,7 @@ def explain_address(
 
 
 def _show(term: Terminal, found: Explanation, origin: str) -> None:
-    from indrel.reports.terminal import STATE_STYLES, STYLES
+    from indrel.reports.terminal import STATE_STYLES, STYLES, short
 
     states = dict.fromkeys(found.states.values())
     if len(states) == 1:
@@ -58,14 +58,18 @@ def _show(term: Terminal, found: Explanation, origin: str) -> None:
         for number, step in enumerate(steps, 1):
             style = STATE_STYLES.get(step.outcome.partition(":")[0], "") if step.step == "state" else ""
             style = "green" if step.step == "change" else style
-            term.line(f"{number}. {step.step:<12}{step.outcome}", style, indent=2, hang=15)
-            for evidence in step.evidence:
+            outcome = step.outcome.replace(origin + "/", "/") if step.step == "change" else step.outcome
+            term.line(f"{number}. {step.step:<12}{outcome}", style, indent=2, hang=15)
+            for evidence in step.evidence if step.step != "change" else ():  # it names the place itself
                 term.evidence(evidence, origin, indent=17, whole=True)
     _relations(term, found, origin)
     if found.findings:
         term.console.print()
     for finding in found.findings:
-        term.line(f"{finding.severity.word}: {finding.check}: {finding.message}", STYLES[finding.severity], hang=2)
+        about = "" if finding.url == found.url else f" (of {short(finding.url, origin)})"
+        term.line(
+            f"{finding.severity.word}: {finding.check}{about}: {finding.message}", STYLES[finding.severity], hang=2
+        )
 
 
 def _alike(found: Explanation) -> list[tuple[list[str], list]]:  # type: ignore[type-arg]

@@ -207,7 +207,7 @@ class _Reader:
 
     def line_of(self, table: str | None, index: int, key: str | None = None) -> int:
         """The line of a table (the index-th of its name) or of a key in it; 1 where it cannot be found."""
-        seen, inside, begin = -1, table is None, 1
+        seen, inside, begin = -1, table is None, 0
         for number, line in enumerate(self.lines, 1):
             header = re.match(r"\s*\[+\s*([A-Za-z_]+)\s*\]+", line)
             if header:
@@ -218,9 +218,9 @@ class _Reader:
                 begin = number if inside else begin
             elif inside and key and re.match(rf"\s*[\"']?{re.escape(key)}[\"']?\s*[=.]", line):
                 return number
-        if begin == 1 and table is not None:  # written inline: want = [{...}]
+        if not begin and table is not None:  # written inline: want = [{...}]
             return next((n for n, line in enumerate(self.lines, 1) if re.match(rf"\s*{table}\s*=", line)), 1)
-        return begin
+        return begin or 1
 
     def word(self, word: Any, known: Iterable[str], what: str, line: int) -> str:
         """A word that must be one of some; else an error with the nearest."""

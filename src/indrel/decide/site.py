@@ -17,7 +17,7 @@ import pyarrow as pa
 
 from indrel.core.address import origin_of, site_key, split
 from indrel.core.crawlers import Crawler
-from indrel.core.intent import Intent, WantEntry
+from indrel.core.intent import Intent, WantEntry, parse_intent
 from indrel.core.model import State, Want
 from indrel.core.page.facts import Mark
 from indrel.core.page.wording import LITTLE, SKETCH
@@ -56,6 +56,12 @@ class HostRobots(NamedTuple):
         return self.file.ruleset(crawler.robots_tokens) if self.access is Access.RULES else Ruleset(None, ())
 
 
+def kept_intent(snapshot: Snapshot) -> Intent:
+    """The intent that a snapshot was gathered under; an empty one if there was none."""
+    kept = snapshot.meta.get("intent")
+    return parse_intent(kept["text"], kept["where"]) if kept else Intent()
+
+
 class Site:
     """Decisions over one snapshot for the given crawlers. Everything derived is made on first use."""
 
@@ -67,7 +73,7 @@ class Site:
         intent: Intent | None = None,
         sitemaps: Path | None = None,
     ) -> None:
-        """Decide for `crawlers`, under an `intent`.
+        """Decide for `crawlers`, under an `intent` (without, the one that is kept with the snapshot).
 
         `instead` gives origins another robots.txt (its octets, and what to call it); `sitemaps` is a
         snapshot whose sitemaps take the place of this one's.
@@ -80,7 +86,7 @@ class Site:
         self.crawlers = tuple(crawlers)
         self.all_mask = (1 << len(crawlers)) - 1
         self.instead = instead or {}
-        self.intent = intent or Intent()
+        self.intent = intent if intent and intent.where else kept_intent(snapshot)
         self.kept: dict[str, Any] = {}  # what several questions share, by name
         self._rulesets: dict[tuple[str, str], Ruleset] = {}
         self._paths: dict[str, tuple[npt.NDArray[np.int32], Paths]] = {}

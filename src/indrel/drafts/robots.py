@@ -22,6 +22,7 @@ from indrel.snapshot import Snapshot
 MANY = 5
 """Wanted addresses from which on a line that bars nothing else goes; for fewer it is left for what is not known."""
 
+MOST_ROUNDS = 50
 MOST_ALLOWS = 20
 """Allow lines beside one rule; where more were needed, the rule itself goes."""
 
@@ -53,8 +54,8 @@ class _Use:
     others: set[str] = field(default_factory=set)
 
 
-def draft(site: Site) -> RobotsDraft:
-    """Propose a robots.txt for the site's main host.
+def draft(site: Site, with_headers: bool = False) -> RobotsDraft:
+    """Propose a robots.txt for the site's main host. `with_headers`: what is stated to be hidden will say noindex.
 
     Raises UsageError where the present file is not known, IndrelError where a wanted address would still
     be barred or one that was open would be shut.
@@ -68,23 +69,20 @@ def draft(site: Site) -> RobotsDraft:
         )
     before = host.body if host.access is Access.RULES else b""
     found = RobotsDraft(before, b"")
-    text = before.decode("utf-8-sig", "replace")
-    lines = text.splitlines()
-    changes: dict[int, list[str] | None] = {}
-    for use in _uses(site, host):
-        _mend(use, changes, found)
+    lines = [_Line(number, text) for number, text in enumerate(before.decode("utf-8-sig", "replace").splitlines(), 1)]
     bad = _bad_sitemaps(site, host)
     for number, what in bad:
-        changes[number] = None
         found.reasons.append(f"line {number} goes: the sitemap that it names {what}")
-    out: list[str] = []
-    for number, line in enumerate(lines, 1):
-        change = changes.get(number, [])
-        if change is not None:
-            out += [line, *change]
+    lines = [line for line in lines if line.number not in {number for number, _ in bad}]
     if len(bad) == len(host.file.sitemaps):
-        out += _own_sitemaps(site, found)
-    found.body = ("\n".join(out) + "\n").encode() if out else b"User-agent: *\nDisallow:\n"
+        lines += [_Line(None, text) for text in _own_sitemaps(site, found)]
+    for _ in range(MOST_ROUNDS):  # a line that goes may uncover another that bars the same
+        now = host._replace(access=Access.RULES, file=parse(_joined(lines)))
+        mended = [change for use in _uses(site, now, with_headers) if (change := _mend(use, lines, found))]
+        if not mended:
+            break
+        lines = [new for number, line in enumerate(lines, 1) for new in _changed(number, line, mended)]
+    found.body = _joined(lines) if lines else b"User-agent: *\nDisallow:\n"
     found.need_noindex = [
         url
         for (url,) in site.rows(
@@ -97,14 +95,42 @@ def draft(site: Site) -> RobotsDraft:
     return found
 
 
-def _uses(site: Site, host: HostRobots) -> list[_Use]:
+@dataclass(slots=True)
+class _Line:
+    """A line of the draft; `number` is its place in the owner's file, None where it is new."""
+
+    number: int | None
+    text: str
+    eased: bool = False
+
+
+_Change = tuple[int, list[str] | None]
+"""The place of a line in the draft, and the lines to set behind it; None: it goes."""
+
+
+def _joined(lines: list[_Line]) -> bytes:
+    return "".join(line.text + "\n" for line in lines).encode()
+
+
+def _changed(number: int, line: _Line, changes: list[_Change]) -> list[_Line]:
+    for place, added in changes:
+        if place == number:
+            if added is None:
+                return []
+            line.eased = True
+            return [line, *(_Line(None, text) for text in added)]
+    return [line]
+
+
+def _uses(site: Site, host: HostRobots, with_headers: bool) -> list[_Use]:
     """The lines that bar some known address, with what they decide."""
     ids, paths = site.paths(host.origin)
     facts = {
         row[0]: row[1:]
         for row in site.rows(
-            "SELECT id, path, want, read AND noindex > 0, known OR id IN (SELECT target FROM resource) FROM fact WHERE origin = ?",
-            [host.origin],
+            """SELECT id, path, want, (read AND noindex > 0) OR (? AND entry IS NOT NULL AND want = 'hide'),
+            known OR id IN (SELECT target FROM resource) FROM fact WHERE origin = ?""",
+            [with_headers, host.origin],
         )
     }
     needed = {
@@ -134,13 +160,13 @@ def _uses(site: Site, host: HostRobots) -> list[_Use]:
     return [found[line] for line in sorted(found)]
 
 
-def _mend(use: _Use, changes: dict[int, list[str] | None], found: RobotsDraft) -> None:
+def _mend(use: _Use, lines: list[_Line], found: RobotsDraft) -> _Change | None:
     """Open what a line bars wrongly: with Allow lines beside it, or by taking it out where nothing is lost."""
     opens = use.wanted | use.told_noindex
     if not opens:
-        return
+        return None
     stays = use.kept_out | use.others
-    rule = use.rule
+    rule, line = use.rule, lines[use.rule.line - 1]
     why = []
     if use.wanted:
         why.append(f"it bars {plural(len(use.wanted), 'wanted address', 'wanted addresses')} such as {min(use.wanted)}")
@@ -148,13 +174,13 @@ def _mend(use: _Use, changes: dict[int, list[str] | None], found: RobotsDraft) -
         pages = plural(len(use.told_noindex), "page")
         why.append(f"it keeps the noindex of {pages} from being read, such as {min(use.told_noindex)}")
     said = " and ".join(why)
-    allows = _allows(opens, stays, rule)
+    allows = None if line.eased else _allows(opens, stays, rule)
+    place = f"line {line.number}" if line.number else "a line"
     if allows is None or (not stays and (use.told_noindex or len(use.wanted) >= MANY)):
-        changes[rule.line] = None
-        found.reasons.append(f"line {rule.line}, `{rule.text}`, goes: {said}")
-    else:
-        changes[rule.line] = allows
-        found.reasons.append(f"line {rule.line}, `{rule.text}`, gets {plural(len(allows), 'Allow line')}: {said}")
+        found.reasons.append(f"{place}, `{rule.text}`, goes: {said}")
+        return rule.line, None
+    found.reasons.append(f"{place}, `{rule.text}`, gets {plural(len(allows), 'Allow line')}: {said}")
+    return rule.line, allows
 
 
 def _allows(opens: set[str], stays: set[str], rule: Rule) -> list[str] | None:

@@ -96,7 +96,7 @@ def reconcile(site: Site, path: Path, column: str | None = None, listed: bool = 
 
 def whole(text: str, site: Site) -> str | None:
     """The address that a table means: whole, without a scheme, or a path on the site."""
-    text = text.strip().strip('"<>')
+    text = text.strip().strip('"<>').removesuffix("?")
     if text.startswith(("http://", "https://")):
         return normalise(text)
     scheme = split(site.base).scheme

@@ -14,7 +14,7 @@ from indrel.core.address import is_ip, normalise, split
 from indrel.core.crawlers import table
 from indrel.decide.site import Site
 from indrel.errors import InputError
-from indrel.reconcile.tables import LOG_LINE, opened
+from indrel.reconcile.tables import BROKEN, LOG_LINE, opened
 
 CHUNK = 8 << 20
 FLUSH = 200_000
@@ -107,7 +107,7 @@ def _chunks(path: Path) -> Iterator[tuple[int, list[tuple[bytes, ...]]]]:
         while True:
             try:
                 data = file.read(CHUNK)
-            except (EOFError, OSError) as error:
+            except (*BROKEN, OSError) as error:
                 raise InputError(f"{path} breaks off or is packed wrongly ({error})") from error
             if not data:
                 break

@@ -6,6 +6,7 @@ import csv
 import gzip
 import io
 import re
+import zlib
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -16,6 +17,7 @@ from indrel.errors import InputError
 SAMPLE = 500
 """Rows looked at to learn what columns hold."""
 
+BROKEN = (EOFError, gzip.BadGzipFile, zlib.error)
 MOST_ROWS = 5_000_000
 LOG_LINE = re.compile(
     rb'^(?:[\w.-]+:\d+ )?(\S+) \S+ \S+ \[([^\]\n]*)\] "[A-Z]+ (\S+)[^"\n]*" (\d{3}) \S+(?: "[^"\n]*" "([^"\n]*)")?',
@@ -56,9 +58,10 @@ def opened(path: Path) -> io.BufferedReader | gzip.GzipFile:
         file = path.open("rb")
     except OSError as error:
         raise InputError(f"{path} cannot be read: {error.strerror}") from error
-    if file.peek(2)[:2] == b"\x1f\x8b":
-        return gzip.GzipFile(fileobj=file)
-    return file
+    if file.peek(2)[:2] != b"\x1f\x8b":
+        return file
+    file.close()
+    return gzip.GzipFile(path)
 
 
 def is_log(path: Path) -> bool:
@@ -66,7 +69,7 @@ def is_log(path: Path) -> bool:
     try:
         with opened(path) as file:
             head = file.read(65_536)
-    except (EOFError, gzip.BadGzipFile) as error:
+    except BROKEN as error:
         raise InputError(f"{path} is packed with gzip, and broken: pack it again") from error
     lines = [line for line in head.split(b"\n")[:20] if line.strip()]
     return bool(lines) and sum(1 for line in lines if LOG_LINE.match(line)) > len(lines) / 2
@@ -116,6 +119,8 @@ def _csv(path: Path) -> Iterator[Sequence[str]]:
             yield from csv.reader(lines, dialect)
         except csv.Error as error:
             raise InputError(f"{path} is not a table that can be read ({error}): save it as CSV") from error
+        except BROKEN as error:
+            raise InputError(f"{path} is packed with gzip, and broken: pack it again") from error
 
 
 def learn(path: Path, column: str | None) -> Columns:

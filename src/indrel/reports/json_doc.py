@@ -10,6 +10,7 @@ from indrel.core.model import Severity, Verdict
 from indrel.decide.flow import link_flow
 from indrel.decide.matrix import site_matrix
 from indrel.decide.site import Site
+from indrel.decide.sitemaps import sitemap_states, unlisted
 
 SCHEMA = 1
 
@@ -34,6 +35,8 @@ def document(verdict: Verdict, site: Site) -> dict[str, Any]:
     }
     doc["crawler_matrix"] = [row.as_json() for row in site_matrix(site)]
     flow = link_flow(site)
+    doc["sitemaps"] = [one.as_json() for one in sitemap_states(site)]
+    doc["wanted_unlisted"] = unlisted(site)
     doc["link_flow"] = flow.as_json() if flow else None
     if verdict.crashed:
         doc["crashed_checks"] = [{"check": s.check, "because": s.because} for s in verdict.crashed]

@@ -13,6 +13,7 @@ from indrel.core.address import split
 from indrel.core.model import Cause, CheckClass, Evidence, Severity, State, Verdict, listing, plural
 from indrel.decide.flow import LinkFlow
 from indrel.decide.matrix import MatrixRow
+from indrel.decide.sitemaps import SitemapStates
 from indrel.plain import clip, safe, width
 
 STYLES = {Severity.STOP: "bold red", Severity.FIX: "bold yellow", Severity.ASK: "bold cyan", Severity.NOTE: "bold"}
@@ -97,6 +98,7 @@ class Terminal:
         everything: bool = False,
         matrix: Sequence[MatrixRow] = (),
         flow: LinkFlow | None = None,
+        sitemaps: Sequence[SitemapStates] = (),
     ) -> None:
         """Print it all: sentence, first thing to do, states, causes by severity, what was left out."""
         self.line(sentence(verdict), "bold")
@@ -113,6 +115,7 @@ class Terminal:
         self.console.print()
         self.states(verdict)
         self.matrix(matrix)
+        self.sitemaps(sitemaps)
         self.flow(flow)
         counted = [c for c in verdict.causes if not c.accepted]
         for severity in Severity:
@@ -146,6 +149,21 @@ class Terminal:
             )
             self.pieces((f"  {row.purpose:<13}", "dim"), (f"{names}: ", ""), (f"{share} barred", "magenta" if row.barred else "green"),
                         (f" (group {row.group})" if row.group else " (no group holds)", "dim"))  # fmt: skip
+
+    def sitemaps(self, sitemaps: Sequence[SitemapStates]) -> None:
+        """What the sitemaps put forward, by state; only where some of it cannot be listed."""
+        bad = [s for s in sitemaps if any(state != State.OPEN for state in s.states)]
+        if not bad:
+            return
+        self.console.print()
+        self.pieces(("What the sitemaps list", "bold"))
+        for one in bad[:5]:
+            pieces = [(f"  {split(one.url).path}: {plural(one.entries, 'entry', 'entries')}", "")]
+            for state, count in sorted(one.states.items(), key=lambda pair: -pair[1]):
+                pieces.append((f"   {state} {count:,}", STATE_STYLES[State(state)] if state in list(State) else "dim"))
+            self.pieces(*pieces)
+        if len(bad) > 5:
+            self.line(f"and {len(bad) - 5:,} more", "dim", indent=2)
 
     def flow(self, flow: LinkFlow | None) -> None:
         """What nofollow, noindex and errors cost: the share of link weight that ends where nothing is listed."""

@@ -255,6 +255,9 @@ def resource_barred(site: Site) -> Iterator[Hit]:
     )
     pages = _needing(site, [row[0] for row in found])
     for number, url, picture, count, mask, kind, line, text, where in found:
+        host = site.robots.get(url[: url.index("/", 8)])
+        if host is None or host.status is None:
+            continue  # no answer to this audit says nothing of crawlers
         evidence = (*rules(site, url, mask), Evidence("resource", where, line, text))
         need = "needs" if count == 1 else "need"
         message = f"{plural(count, 'open page')} {need} this {kind}, but `{evidence[0].text}` bars it"

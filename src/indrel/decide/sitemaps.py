@@ -1,0 +1,50 @@
+"""Sitemaps against the site: what each file puts forward, by state and section."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from indrel.decide.site import Site
+
+
+@dataclass
+class SitemapStates:
+    """One sitemap file as the last of the crawlers sees its entries. `unknown` entries are no addresses of the site."""
+
+    url: str
+    kind: str
+    entries: int
+    states: dict[str, int] = field(default_factory=dict)
+    sections: dict[str, dict[str, int]] = field(default_factory=dict)
+    unlinked: int = 0
+
+    def as_json(self) -> dict[str, object]:
+        return dict(vars(self))
+
+
+def sitemap_states(site: Site) -> list[SitemapStates]:
+    """Every sitemap that was read, in the order found, with its entries by state and section."""
+    found = {
+        number: SitemapStates(url, kind, entries or 0)
+        for number, url, kind, entries in site.rows(
+            "SELECT id, url, kind, entries FROM sitemap WHERE status = 200 AND kind <> 'html' ORDER BY id"
+        )
+    }
+    state = site.state_sql(len(site.crawlers) - 1)
+    for number, section, how, count, unlinked in site.rows(
+        f"""SELECT e.sitemap, s.section, s.state, count(*), count(*) FILTER (s.state = 'open' AND NOT s.linked) FROM entry e
+        JOIN (SELECT id, {site.sections.sql} AS section, CASE WHEN site THEN {state} ELSE 'unknown' END AS state,
+            start OR followed + unfollowed > 0 AS linked FROM fact) s ON s.id = e.address
+        GROUP BY ALL ORDER BY e.sitemap, s.section, s.state"""
+    ):
+        one = found.get(number)
+        if one is not None:
+            one.states[how] = one.states.get(how, 0) + count
+            one.sections.setdefault(section, {})[how] = count
+            one.unlinked += unlinked
+    return list(found.values())
+
+
+def unlisted(site: Site) -> int:
+    """Wanted and open pages that no sitemap lists."""
+    return int(site.one("SELECT count(*) FROM fact WHERE known AND open > 0 AND want = 'show' AND NOT listed"))

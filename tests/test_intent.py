@@ -1,0 +1,189 @@
+"""The intent file: read, refused with line and word, applied, shown, checked and drafted."""
+
+from __future__ import annotations
+
+import json
+from datetime import date
+from pathlib import Path
+
+import duckdb
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from cases import BASE, HOST, NOINDEX, a, canonical, html, robots, sitemap
+from conftest import AuditSite, lines_of
+from indrel.checks import checks
+from indrel.core.intent import Match, parse_intent
+from indrel.errors import InputError
+from indrel.intent_tool import check, draft
+from test_program import Run, write_site
+
+WANT = '[[want]]\nmatch = "/a*"\nwant = "{}"\n'
+
+
+@pytest.mark.parametrize(
+    ("text", "line", "says"),
+    [
+        ('wants = 1\n', 1, "`want` was probably meant"),
+        ('\n[[want]]\nmatch = "/a"\nwant = "hid"\n', 4, "`hide` was probably meant"),
+        ('[[want]]\nmatch = "/a"\nwant = "any"\n\n[[want]]\nkind = "tag-archiv"\nwant = "hide"\n', 6, "`tag-archive` was probably meant"),
+        ('[[want]]\nmach = "/a"\nwant = "hide"\n', 2, "`match` was probably meant"),
+        ('[[want]]\nwant = "hide"\n', 1, "needs `match` or `kind`"),
+        ('[[want]]\nmatch = "/a"\n', 1, "needs `want`"),
+        ('[[want]]\nmatch = "a*"\nwant = "hide"\n', 2, "begins with `/`"),
+        ('[[want]]\nmatch = 3\nwant = "hide"\n', 2, "is a text"),
+        ('[[host]]\nclosed = true\n', 1, "needs a name"),
+        ('[[host]]\nname = "a b"\n', 2, "is not a host name"),
+        ('[links]\npartner = ["x.example"]\n', 2, "`partners` was probably meant"),
+        ('[links]\nuser_written = ["..x"]\n', 2, "is not a CSS selector"),
+        ('[[accept]]\ncheck = "listed-hiden"\n', 2, "`listed-hidden` was probably meant"),
+        ('[[accept]]\nmatch = "/a"\n', 1, "needs the id of a check"),
+        ('[[accept]]\ncheck = "listed-gone"\nuntil = "soon"\n', 3, "is a day"),
+        ('hosts = "x"\n', 1, "is a list of texts"),
+        ('want = "x"\n', 1, "is a list of tables"),
+    ],
+)  # fmt: skip
+def test_errors_name_line_and_word(text: str, line: int, says: str) -> None:
+    with pytest.raises(InputError) as caught:
+        parse_intent(text, "my.toml", checks())
+    assert str(caught.value).startswith(f"my.toml:{line}: ") and says in str(caught.value), caught.value
+
+
+def test_broken_files_are_refused(indrel: Run, tmp_path: Path) -> None:
+    (tmp_path / "x.toml").write_bytes(b"\xff\xfe")
+    (tmp_path / "y.toml").write_text("[[want\n")
+    folder = write_site(tmp_path / "b", {"index.html": html()})
+    for name, says in (("x.toml", "not UTF-8"), ("y.toml", "not TOML"), ("z.toml", "cannot be read")):
+        done = indrel("audit", folder, "--intent", name, code=2)
+        assert done.stderr.startswith(f"indrel: {name}") and says in done.stderr and done.stderr.count("\n") == 1
+
+
+_TEXT = st.text(st.sampled_from("/ab*%_\\?.'"), max_size=8)
+
+
+@settings(max_examples=150, deadline=None)
+@given(_TEXT, st.lists(_TEXT, min_size=1, max_size=6))
+def test_patterns_mean_the_same_in_queries(pattern: str, paths: list[str]) -> None:
+    match = Match("/" + pattern.replace("//", "/"))
+    con = duckdb.connect()
+    for path in paths:
+        url = f"{HOST}/{path}"
+        told = con.execute(f"SELECT {match.sql()} FROM (SELECT ? AS origin, ? AS path)", [HOST, "/" + path]).fetchall()
+        assert told[0][0] == match.holds(url), (match.path, path)
+
+
+@pytest.mark.parametrize(
+    ("pattern", "url", "holds"),
+    [
+        ("/search*", f"{HOST}/search?q=a", True),
+        ("/search", f"{HOST}/search?q=a", False),
+        ("/*/x$", f"{HOST}/a/x", False),
+        ("*.pdf", f"{HOST}/d/x.pdf", True),
+        ("/hütten/*", f"{HOST}/h%C3%BCtten/a", True),
+        ("//staging.sarnfell.example/*", "https://staging.sarnfell.example/a", True),
+        ("//staging.sarnfell.example/*", f"{HOST}/a", False),
+        ("https://staging.sarnfell.example", "http://staging.sarnfell.example/", True),
+        ("/a", "https://staging.sarnfell.example/a", False),
+    ],
+)
+def test_matching(pattern: str, url: str, holds: bool) -> None:
+    """A pattern without a host holds on every host that is not declared closed."""
+    assert Match(pattern).holds(url, frozenset({"staging.sarnfell.example"})) is holds
+
+
+def test_the_last_entry_decides_and_stated_wants_weigh_more(audit_site: AuditSite) -> None:
+    pages = {**BASE, "/": html(canonical("/"), a("/a", "/a/x")), "/a": html(NOINDEX), "/a/x": html(NOINDEX)}
+    pages["/sitemap.xml"] = sitemap("/", "/a")
+    intent = WANT.format("show") + '[[want]]\nmatch = "/a/x"\nwant = "any"\n'
+    site, verdict = audit_site(pages, intent=intent)
+    assert dict(site.rows("SELECT path, want FROM fact WHERE known")) == {"/": "show", "/a": "show", "/a/x": "any"}
+    found = {(f.check, f.url, f.severity.word) for f in verdict.findings if "noindex" in f.check or "listed" in f.check}
+    assert found == {("noindex-wanted", f"{HOST}/a", "fix")}  # the page's row, not listed-hidden
+    evidence = next(f for f in verdict.findings if f.check == "noindex-wanted").evidence[-1]
+    assert (evidence.kind, evidence.line, evidence.text) == ("intent", 2, 'match = "/a*", want = "show"')
+    hidden = {f.check for f in audit_site(pages, intent=WANT.format("hide"))[1].findings}
+    assert "listed-unwanted" in hidden and "listed-hidden" not in hidden and "noindex-wanted" not in hidden
+
+
+def test_accepted_findings_do_not_count(indrel: Run, tmp_path: Path) -> None:
+    files = {"index.html": html(canonical("/"), a("/gone")), "robots.txt": robots(), "sitemap.xml": sitemap("/")}
+    folder = write_site(tmp_path / "b", files)
+    accept = '[[accept]]\ncheck = "link-to-gone"\nmatch = "/g*"\nbecause = "later"\nuntil = {}\n'
+    (tmp_path / "indrel.toml").write_text(accept.format("2120-01-02"))
+    done = indrel("audit", folder, "--json", "--fail-on", "fix", code=0)
+    doc = json.loads(done.stdout)
+    assert doc["counts"]["findings"]["fix"] == 0
+    accepted = [f for f in doc["findings"] if "accepted" in f]
+    assert [(f["check"], f["accepted"]) for f in accepted] == [
+        ("link-to-gone", {"because": "later", "until": "2120-01-02"})
+    ]
+    (tmp_path / "indrel.toml").write_text(accept.format("2020-01-02"))
+    assert json.loads(indrel("audit", folder, "--json", code=1).stdout)["counts"]["findings"]["fix"] == 1
+    one = parse_intent(accept.format("2026-11-23"), "x").accepted[0]
+    assert one.holds("link-to-gone", f"{HOST}/g", date(2026, 11, 23)) and not one.holds(
+        "link-to-gone", f"{HOST}/g", date(2026, 11, 24)
+    )
+
+
+def test_entries_that_do_nothing(audit_site: AuditSite) -> None:
+    intent = (
+        WANT.format("hide") + WANT.format("show") + '[[want]]\nmatch = "/a/b*"\nwant = "hide"\n'
+        '[[want]]\nmatch = "/a*"\nkind = "other"\nwant = "any"\n[[want]]\nkind = "cart"\nwant = "hide"\n'
+        '[[accept]]\ncheck = "listed-gone"\n[[host]]\nname = "nowhere.example"\n'
+    )
+    site, verdict = audit_site({**BASE, "/": html(body=a("/a", "/a/b"))}, intent=intent)
+    problems = {i.line: i.problem for i in check(site, verdict.findings)}
+    assert {n: p.split()[0] for n, p in problems.items()} == {
+        2: "contradicts",
+        5: "is",
+        8: "is",
+        15: "matches",
+        17: "accepts",
+    }
+    assert problems[8] == "is always overruled, by line 11"
+
+
+def test_draft_states_what_is_and_adds_nothing_to_fix(audit_site: AuditSite, indrel: Run, tmp_path: Path) -> None:
+    links = [f"/huts/{n}/" for n in range(4)] + [f"/tag/{n}/" for n in range(3)] + ["/mixed/a", "/mixed/b", "/login"]
+    pages = {**BASE, "/": html(canonical("/"), a(*links)), "/sitemap.xml": sitemap("/", *links[:4])}
+    pages |= {p: html(canonical(p), title=p) for p in links[:4]} | {p: html(NOINDEX, title=p) for p in links[4:7]}
+    pages |= {"/mixed/a": html(canonical("/mixed/a")), "/mixed/b": html(NOINDEX), "/login": html(NOINDEX)}
+    site, before = audit_site(pages)
+    text = draft(site)
+    intent = parse_intent(text, "d")
+    wants = {e.text: e.want for e in intent.wants}
+    assert (
+        wants['match = "/huts/*", want = "show"'] == "show" and wants['kind = "tag-archive", want = "hide"'] == "hide"
+    )
+    assert '# match = "/mixed/*"' in text and "states differ" in text and len(text.splitlines()) < 100
+    (tmp_path / "d.toml").write_text(text)
+    again = json.loads(indrel("audit", site.snapshot.path, "--json", "--intent", "d.toml").stdout)
+    grave = [f for f in again["findings"] if f["severity"] in ("stop", "fix")]
+    assert len(grave) == sum(1 for f in before.findings if f.severity.word in ("stop", "fix")) == 0
+    shown = lines_of(
+        indrel(
+            "intent", "show", "/huts/1/", "/nowhere", "--json", "--from", site.snapshot.path, "--intent", "d.toml"
+        ).stdout
+    )
+    assert (shown[0]["want"], shown[0]["stated"], shown[1]["stated"]) == ("show", True, False)
+    assert indrel("intent", "check", site.snapshot.path, "--intent", "d.toml", code=0).stdout.startswith(
+        "d.toml: every entry"
+    )
+    assert indrel("intent", "draft", site.snapshot.path, "-o", "d.toml", code=2).stderr.startswith(
+        "indrel: d.toml exists"
+    )
+
+
+def test_intent_is_kept_with_the_snapshot(indrel: Run, tmp_path: Path) -> None:
+    folder = write_site(
+        tmp_path / "b", {"index.html": html(canonical("/"), a("/a.html")), "a.html": html(canonical("/a.html"))}
+    )
+    (tmp_path / "w.toml").write_text('crawlers = ["bingbot"]\n' + WANT.format("hide"))
+    indrel("audit", folder, "--intent", "w.toml", "--snapshot", "s.indrel")
+    rows = {r["url"]: r for r in lines_of(indrel("list", "s.indrel", "--json").stdout)}
+    row = rows[f"{HOST}/a.html"]
+    assert row["want"] == {"value": "hide", "stated": True} and list(row["states"]) == ["bingbot"]
+    told = json.loads(indrel("explain", "/a.html", "--from", "s.indrel", "--json").stdout)
+    assert told["want"]["rule"] == 'match = "/a*", want = "hide"' and told["want"]["because"] == "w.toml:3"
+    assert told["steps"]["bingbot"][-1]["step"] == "change"

@@ -1,0 +1,165 @@
+"""Outside lists and logs held against a snapshot; sitemaps checked on their own."""
+
+from __future__ import annotations
+
+import gzip
+import json
+from pathlib import Path
+from typing import Any
+
+import openpyxl
+import pytest
+
+from cases import BASE, HOST, NOINDEX, XMLNS, a, canonical, html, moved, robots, sitemap
+from conftest import AuditSite
+from indrel.decide.site import Site
+from indrel.reconcile import lists, logs
+from indrel.reconcile.tables import learn
+from test_program import Run
+
+ROWS = [
+    ("Clicks", "Page found", "Coverage", "Seen"),
+    ("9", f"{HOST}/open", "Listed", "2026-11-01"),
+    ("1", "www.sarnfell.example/hidden/", "Listed, with warnings", "2026-06-02"),
+    ("1", "http://www.sarnfell.example/moved?", "Listed", "2026-06-02"),
+    ("0", "/barred/x", "Listed", "2026-06-03"),
+    ("0", f"{HOST}/lone", "Discovered, not listed", ""),
+    ("0", "sarnfell.example/caf%c3%a9", "Listed", "2026-07-01"),
+    ("0", f"{HOST}/old/1", "Listed", "2026-07-01"),
+    ("0", "nothing to see", "", ""),
+    ("0", "https://outfitter.example/a", "Listed", ""),
+]
+
+
+@pytest.fixture
+def site(audit_site: AuditSite) -> Site:
+    pages = {
+        **BASE,
+        "/": html(canonical("/"), a("/open", "/hidden", "/moved", "/barred/x", "/café")),
+        "/robots.txt": robots("Disallow: /barred/", f"Sitemap: {HOST}/sitemap.xml"),
+        "/sitemap.xml": sitemap("/", "/open", "/lone"),
+        "/open": html(canonical("/open"), a("/old/")),
+        "/lone": html(canonical("/lone"), title="Lone"),
+        "/hidden": html(NOINDEX),
+        "/moved": moved("/open"),
+        "/caf%C3%A9": html(title="Café"),
+    }
+    return audit_site(pages)[0]
+
+
+def table(path: Path, form: str) -> Path:
+    file = path / f"export.{form}"
+    if form == "xlsx":
+        book = openpyxl.Workbook()
+        for row in ROWS:
+            book.active.append(row)
+        book.save(file)
+    elif form == "csv":
+        file.write_text("\n".join(",".join(f'"{c}"' for c in row) for row in ROWS))
+    elif form == "tsv":
+        file.write_bytes("\n".join("\t".join(row) for row in ROWS).encode("utf-16"))
+    else:
+        file.write_bytes(gzip.compress("\n".join(";".join(row) for row in ROWS).encode()))
+    return file
+
+
+@pytest.mark.parametrize("form", ["csv", "tsv", "xlsx", "csv.gz"])
+def test_every_form_of_table_tells_the_same(form: str, site: Site, tmp_path: Path) -> None:
+    found = lists.reconcile(site, table(tmp_path, form))
+    assert found.columns and (found.columns.address, found.columns.status, found.columns.when) == (1, 2, 3)
+    assert (found.rows, found.matched, found.unusable) == (9, 6, ["nothing to see"])
+    told = {(o.url.removeprefix(HOST), o.state, o.since) for o in found.listed_but}
+    assert told == {
+        ("/hidden", "hidden", "2026-06-02"), ("/moved", "folded", "2026-06-02"), ("/barred/x", "barred", "2026-06-03"),
+    }  # fmt: skip
+    barred = next(o for o in found.listed_but if o.state == "barred")
+    assert barred.why == "`Disallow: /barred/` bars it" and barred.evidence[0].line == 2
+    missed = {m.url.removeprefix(HOST): (m.because, m.reason) for m in found.wanted_not_listed}
+    assert missed == {
+        "/": ("nothing on the site forbids it", None),
+        "/lone": ("no page that was read links to it", "Discovered, not listed"),
+    }
+    assert found.unknown == {"/old/*": [f"{HOST}/old/1"]} or found.unknown == {"/*": [f"{HOST}/old/1"]}
+    assert found.elsewhere == ["https://outfitter.example/a"]
+
+
+def test_tables_that_cannot_be_used(indrel: Run, site: Site, tmp_path: Path) -> None:
+    bad = {
+        "empty.csv": b"", "words.csv": b"a,b\n1,2\n", "broken.xlsx": b"PK\x03\x04nothing", "old.xls": b"\xd0\xcf\x11\xe0\xa1\xb1",
+        "cut.log.gz": gzip.compress(b"x" * 200_000)[:100],
+    }  # fmt: skip
+    for name, octets in bad.items():
+        (tmp_path / name).write_bytes(octets)
+        done = indrel("reconcile", site.snapshot.path, name, code=2)
+        assert done.stderr.startswith(f"indrel: {name}") and done.stderr.count("\n") == 1, done.stderr
+    assert (
+        "`Page found`"
+        in indrel("reconcile", site.snapshot.path, table(tmp_path, "csv"), "--column", "Page foun", code=2).stderr
+    )
+    assert learn(table(tmp_path, "csv"), "2").address == 1
+
+
+def log_line(host: str, path: str, status: int, agent: str) -> str:
+    return f'{host} - - [23/Nov/2026:08:00:00 +0000] "GET {path} HTTP/1.1" {status} 9 "-" "{agent}"\n'
+
+
+LOG = [
+    *[log_line("crawl-1.googlebot.com", "/open", 200, "Mozilla/5.0 (compatible; Googlebot/2.1)")] * 3,
+    log_line("evil.example", "/barred/x", 200, "googlebot"),
+    log_line("1.2.3.4", "/barred/x", 200, "Mozilla/5.0 (compatible; bingbot/2.0)"),
+    log_line("1.2.3.4", "/new?x=1", 200, "bingbot"),
+    log_line("1.2.3.4", "/open", 200, "Mozilla/5.0 (X11)"),
+    "not a line\n",
+]
+
+
+@pytest.mark.parametrize("packed", [False, True])
+def test_logs(packed: bool, site: Site, indrel: Run, tmp_path: Path) -> None:
+    file = tmp_path / "access.log"
+    text = "".join(LOG).encode()
+    file.write_bytes(gzip.compress(text) if packed else text)
+    found = logs.read(site, file)
+    assert (found.lines, found.unreadable, found.crawlers) == (8, 1, {"googlebot": 4, "bingbot": 2})
+    assert {(r["url"], r["crawler"]) for r in found.barred} == {
+        (f"{HOST}/barred/x", c) for c in ("googlebot", "bingbot")
+    }
+    assert found.never == [f"{HOST}/", f"{HOST}/lone"] and found.unknown == {"/*": [f"{HOST}/new?x=1"]}
+    assert found.impostors == [{"crawler": "googlebot", "host": "evil.example", "requests": 1}]
+    top: dict[str, Any] = found.fetched[0]
+    assert (top["section"], top["state"], top["requests"], top["addresses"]) == ("/*", "open", 3, 1)
+    done = indrel("reconcile", site.snapshot.path, file, "--unknown", "more.txt", "--json", code=0)
+    assert json.loads(done.stdout)["crawlers"] == found.crawlers
+    assert (tmp_path / "more.txt").read_text() == f"{HOST}/new?x=1\n"
+    assert "never fetched" in indrel("reconcile", site.snapshot.path, file, code=0).stdout
+
+
+def test_sitemap_check(indrel: Run, site: Site, tmp_path: Path) -> None:
+    """An index with the files beside it; faults with line and column; entries judged by a snapshot."""
+    (tmp_path / "maps").mkdir()
+    index = "".join(
+        f"<sitemap><loc>{HOST}/{p}</loc></sitemap>\n" for p in ("maps/a.xml", "maps/b.txt.gz", "maps/none.xml")
+    )
+    (tmp_path / "index.xml").write_text(f"<sitemapindex {XMLNS}>\n{index}</sitemapindex>")
+    (tmp_path / "maps/a.xml").write_text(
+        f'<urlset {XMLNS} xmlns:i="urn:images">\n<url><loc>{HOST}/hidden</loc><i:image><i:loc>x</i:loc></i:image></url>\n'
+        f"<url><loc>/relative</loc><lastmod>yesterday</lastmod></url></urlset>"
+    )
+    (tmp_path / "maps/b.txt.gz").write_bytes(gzip.compress(f"{HOST}/open\n{HOST}/new\n".encode()))
+    doc = json.loads(indrel("sitemap", "check", "index.xml", "--json", code=1).stdout)
+    assert [(f["check"], f["url"]) for f in doc["findings"]] == [
+        ("sitemap-bad-entry", "/relative"), ("sitemap-bad-date", "maps/a.xml"),
+    ] or {f["check"] for f in doc["findings"]} == {"sitemap-bad-entry", "sitemap-bad-date"}  # fmt: skip
+    bad = next(f for f in doc["findings"] if f["check"] == "sitemap-bad-entry")
+    assert bad["message"].startswith("line 3, column 6") and bad["evidence"][1]["line"] == 3
+    assert [(f["where"], f["entries"]) for f in doc["files"]] == [
+        ("index.xml", 3),
+        ("maps/a.xml", 2),
+        ("maps/b.txt.gz", 2),
+    ]
+    assert doc["unread"] == [f"{HOST}/maps/none.xml"]
+    judged = json.loads(indrel("sitemap", "check", "index.xml", "--from", site.snapshot.path, "--json", code=1).stdout)
+    assert judged["states"] == {"hidden": 1, "open": 1, "unknown": 1}
+    hidden = next(f for f in judged["findings"] if f["check"] == "listed-hidden")
+    assert hidden["url"] == f"{HOST}/hidden" and hidden["evidence"][-1]["where"] == "maps/a.xml"
+    assert "2 to fix" in indrel("sitemap", "check", "maps/a.xml").stdout
+    assert indrel("sitemap", "check", "nothing.xml", code=2).stderr.startswith("indrel: nothing.xml cannot be read")
