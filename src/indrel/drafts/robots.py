@@ -82,6 +82,10 @@ def draft(site: Site, with_headers: bool = False) -> RobotsDraft:
         if not mended:
             break
         lines = [new for number, line in enumerate(lines, 1) for new in _changed(number, line, mended)]
+    had_none = {g.agent_lines for g in host.file.groups if not g.rules and not g.empty_rules}
+    for group in reversed(parse(_joined(lines)).groups):
+        if not group.rules and not group.empty_rules and group.agent_lines not in had_none:
+            lines.insert(group.agent_lines[-1].number, _Line(None, "Disallow:"))  # else the group would look forgotten
     found.body = _joined(lines) if lines else b"User-agent: *\nDisallow:\n"
     found.need_noindex = [
         url
