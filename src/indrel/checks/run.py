@@ -19,6 +19,9 @@ FEW = 3
 MOST_ASKED = 20
 """Causes for which the few that differ are looked up."""
 
+WHOLE_HOSTS = ("site-barred", "site-noindex", "robots-unreachable", "robots-is-page", "host-open", "open-locked")
+"""Checks that concern a whole host, or that let strangers in: told first among findings of one severity."""
+
 log = logging.getLogger("indrel")
 
 
@@ -153,6 +156,7 @@ def gather_causes(findings: list[Finding]) -> tuple[list[Finding], list[Cause]]:
         return (
             key[3],
             -severity,
+            key[0] not in WHOLE_HOSTS,
             _CLASS_ORDER.index(members[0].cls),
             -len(members),
             members[0].section.startswith("//"),

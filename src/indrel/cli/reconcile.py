@@ -92,7 +92,8 @@ def _show_list(term: Terminal, found: Reconciled, path: Path, origin: str) -> No
         term.console.print()
         term.line("Listed there, though the site keeps it out", "bold")
         for one in found.listed_but[:FEW]:
-            since = f" (listed {one.since})" if one.since else ""
+            name = columns.names[columns.when] if columns and columns.when is not None else "since"
+            since = f" ({name or 'since'}: {one.since})" if one.since else ""
             term.line(f"{short(one.url, origin)}: {one.state}, {one.why}{since}", indent=2, hang=4)
             for evidence in one.evidence[:1]:
                 term.evidence(evidence, origin, indent=4)
