@@ -10,7 +10,21 @@ from typing import Annotated
 import typer
 
 from indrel import __version__
-from indrel.cli import audit, checks, crawlers, demo, draft, explain, intent, list_, reconcile, report, robots, sitemap
+from indrel.cli import (
+    audit,
+    checks,
+    compare,
+    crawlers,
+    demo,
+    draft,
+    explain,
+    intent,
+    list_,
+    reconcile,
+    report,
+    robots,
+    sitemap,
+)
 from indrel.errors import IndrelError
 
 app = typer.Typer(
@@ -26,6 +40,7 @@ app.command("audit")(audit.audit)
 app.command("demo")(demo.demo)
 app.command("list")(list_.list_addresses)
 app.command("explain")(explain.explain_address)
+app.command("compare")(compare.compare)
 app.command("reconcile")(reconcile.reconcile)
 app.command("report")(report.report)
 app.add_typer(robots.robots, name="robots")

@@ -11,6 +11,7 @@ from indrel.cli import options as opt
 from indrel.cli.talk import ProgressLine, out_console, say, terminal
 
 if TYPE_CHECKING:
+    from indrel.core.intent import Intent
     from indrel.core.model import Verdict
     from indrel.decide.site import Site
     from indrel.errors import IndrelError
@@ -37,6 +38,7 @@ def audit(
     read_barred: opt.ReadBarredOption = False,
     as_crawlers: opt.AsCrawlersOption = False,
     base: opt.BaseOption = None,
+    baseline: opt.BaselineOption = None,
     resume: opt.ResumeOption = False,
     quiet: opt.QuietOption = False,
     verbose: opt.VerboseOption = False,
@@ -64,7 +66,22 @@ def audit(
         path, cut = gathered.snapshot, gathered.cut_short
         pipeline.keep_intent(path, wants)
     site, verdict = pipeline.examine(path, crawler, wants)
+    if baseline:
+        verdict = since(baseline, verdict, [c.token for c in site.crawlers], wants)
     finish(site, verdict, output=output, json=json, fail_on=fail_on, verbose=verbose, quiet=quiet, cut=cut)
+
+
+def since(baseline: Path, verdict: Verdict, crawlers: list[str], wants: Intent) -> Verdict:
+    """A verdict that knows which findings an earlier audit had: only the others fail."""
+    from dataclasses import replace
+
+    from indrel import pipeline
+    from indrel.compare import apart
+
+    earlier, old = pipeline.examine(baseline, crawlers, wants)
+    earlier.close()
+    new, _ = apart(old.findings, verdict.findings)
+    return replace(verdict, new=frozenset(map(id, new)), baseline=str(baseline))
 
 
 def finish(

@@ -69,6 +69,10 @@ AsCrawlersOption = Annotated[
 BaseOption = Annotated[
     str | None, typer.Option("--base", metavar="ADDRESS", help="Where a folder will stand.", show_default=False)
 ]
+BaselineOption = Annotated[
+    Path | None,
+    typer.Option("--baseline", metavar="SNAPSHOT", help="Fail only on findings that this earlier audit has not."),
+]
 ResumeOption = Annotated[bool, typer.Option("--resume", help="Go on with an audit that was broken off.")]
 QuietOption = Annotated[bool, typer.Option("-q", "--quiet", help="No progress and no hints.")]
 VerboseOption = Annotated[bool, typer.Option("-v", "--verbose", help="Show everything.")]

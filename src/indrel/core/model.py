@@ -178,12 +178,20 @@ class Verdict:
     skipped: tuple[Skipped, ...]
     crashed: tuple[Skipped, ...]
     notes: tuple[str, ...] = ()
+    baseline: str | None = None
+    new: frozenset[int] = frozenset()
+    """With a baseline: the findings (by identity) that it has not."""
 
     def count(self, severity: Severity) -> int:
         return sum(1 for f in self.findings if f.severity is severity and not f.accepted)
 
+    def is_new(self, finding: Finding) -> bool:
+        """Whether a finding counts as new; without a baseline all do."""
+        return self.baseline is None or id(finding) in self.new
+
     def at_or_above(self, severity: Severity) -> bool:
-        return any(f.severity.value >= severity.value and not f.accepted for f in self.findings)
+        """Whether anything new is as grave, and not accepted."""
+        return any(f.severity.value >= severity.value and not f.accepted and self.is_new(f) for f in self.findings)
 
 
 def plural(count: int, one: str, many: str | None = None) -> str:

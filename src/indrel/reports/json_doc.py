@@ -38,6 +38,10 @@ def document(verdict: Verdict, site: Site) -> dict[str, Any]:
     doc["sitemaps"] = [one.as_json() for one in sitemap_states(site)]
     doc["wanted_unlisted"] = unlisted(site)
     doc["link_flow"] = flow.as_json() if flow else None
+    if verdict.baseline:
+        doc["baseline"] = {"snapshot": verdict.baseline, "new": len(verdict.new)}
+        for finding, row in zip(verdict.findings, doc["findings"], strict=True):
+            row["new"] = verdict.is_new(finding)
     if verdict.crashed:
         doc["crashed_checks"] = [{"check": s.check, "because": s.because} for s in verdict.crashed]
     return doc

@@ -104,6 +104,10 @@ class Terminal:
         self.line(sentence(verdict), "bold")
         if not verdict.complete:
             self.line(f"Not complete: {verdict.incomplete_because}.", "bold yellow")
+        if verdict.baseline:
+            self.line(
+                f"New since {verdict.baseline}: {plural(len(verdict.new), 'finding')}; only these can fail.", "bold"
+            )
         for crash in verdict.crashed:
             self.line(f"The check {crash.check} crashed ({crash.because}): its findings are missing.", "bold red")
         first = next(

@@ -1,0 +1,121 @@
+"""`indrel compare`: what changed between two snapshots."""
+
+from __future__ import annotations
+
+import json as json_module
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from indrel.cli import options as opt
+from indrel.cli.talk import out_console, terminal
+from indrel.errors import UsageError
+
+if TYPE_CHECKING:
+    from indrel.compare import Comparison
+
+FEW = 12
+
+
+def compare(
+    old: Annotated[Path, typer.Argument(metavar="OLD", help="The earlier snapshot.")],
+    new: Annotated[Path, typer.Argument(metavar="NEW", help="The later snapshot.")],
+    map_hosts: Annotated[
+        list[str] | None,
+        typer.Option("--map", metavar="HOST=HOST", help="A host of OLD stands for one of NEW; may be repeated."),
+    ] = None,
+    intent: opt.IntentOption = None,
+    crawler: opt.CrawlerOption = None,
+    json: opt.JsonOption = False,
+    quiet: opt.QuietOption = False,
+) -> None:
+    """Say what changed between two audits, what one edit explains it, and whether anything wanted got worse."""
+    from indrel import pipeline
+    from indrel.compare import compare as held
+
+    wants = pipeline.load_intent(intent)
+    after = pipeline.open_site(new, crawler, wants)
+    before = pipeline.open_site(old, [c.token for c in after.crawlers], wants)
+    try:
+        found = held(before, after, _hosts(map_hosts))
+        origin = after.base_origin
+    finally:
+        before.close()
+        after.close()
+    if json:
+        out_console().file.write(json_module.dumps(found.as_json(), ensure_ascii=False) + "\n")
+    else:
+        _show(found, origin)
+    raise typer.Exit(1 if found.worse else 0)
+
+
+def _hosts(values: list[str] | None) -> dict[str, str]:
+    found = {}
+    for value in values or ():
+        one, equals, other = value.partition("=")
+        if not (one.strip() and equals and other.strip()) or "/" in value:
+            raise UsageError(f"--map {value}: write HOST=HOST, as staging.sarnfell.example=www.sarnfell.example")
+        found[one.strip().lower()] = other.strip().lower()
+    return found
+
+
+def _show(found: Comparison, origin: str) -> None:
+    from collections import Counter
+
+    from indrel.core.model import plural
+    from indrel.reports.terminal import STATE_STYLES, STYLES, short
+
+    term = terminal()
+    changed = len({c.url for c in found.states})
+    verdict = (
+        f"{plural(found.worse, 'wanted address', 'wanted addresses')} got worse"
+        if found.worse
+        else "nothing wanted got worse"
+    )
+    term.line(
+        f"{verdict}; {plural(changed, 'address', 'addresses')} of {found.common:,} changed state, "
+        f"{len(found.addresses_new):,} new, {len(found.addresses_gone):,} gone; findings: {len(found.findings_new):,} new, "
+        f"{len(found.findings_gone):,} gone, {found.findings_still:,} still there.",
+        "bold",
+    )
+    if found.edits:
+        term.console.print()
+        term.line("What changed, by what explains it", "bold")
+    for edit in found.edits[:FEW]:
+        style = "bold red" if edit.is_worse else STATE_STYLES.get(edit.after, "")  # type: ignore[call-overload]
+        wanted = f", {edit.wanted:,} of them wanted" if edit.wanted and edit.before == "open" else ""
+        who = "" if len(edit.crawlers) > 2 else f" for {', '.join(edit.crawlers)}"
+        term.line(
+            f"{len(edit.urls):,} × {edit.before} to {edit.after} in {edit.section}{who}{wanted}",
+            style,
+            indent=2,
+            hang=2,
+        )
+        if edit.evidence:
+            term.evidence(edit.evidence, origin)
+        shown = [short(u, origin) for u in edit.urls[:3]]
+        term.line(f"at    {', '.join(shown)}{' ...' if len(edit.urls) > 3 else ''}", indent=7, hang=6)
+    if len(found.edits) > FEW:
+        term.line(f"and {len(found.edits) - FEW:,} more (--json shows all)", "dim", indent=2)
+    for rule in found.rules:
+        sign, style = ("+", "green") if rule["change"] == "new" else ("-", "red")
+        term.line(f"{sign} robots.txt:{rule['line']}  {rule['text']}  (group {rule['group']})", style, indent=2, hang=4)
+    for name, urls in (("into", found.sitemap_new), ("out of", found.sitemap_gone)):
+        if urls:
+            term.line(
+                f"{len(urls):,} {name} the sitemaps: {', '.join(short(u, origin) for u in urls[:3])}", indent=2, hang=4
+            )
+    for title, findings in (("New findings", found.findings_new), ("Findings gone", found.findings_gone)):
+        if findings:
+            term.console.print()
+            term.line(title, "bold")
+            counts = Counter((f.severity, f.check) for f in findings)
+            for (severity, check), count in sorted(counts.items(), key=lambda pair: (-pair[0][0].value, pair[0][1])):
+                first = next(f for f in findings if (f.severity, f.check) == (severity, check))
+                term.line(
+                    f"{severity.word}: {check}  {count:,} ×  {short(first.url, origin)}",
+                    STYLES[severity],
+                    indent=2,
+                    hang=4,
+                )

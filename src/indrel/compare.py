@@ -1,0 +1,270 @@
+"""Two snapshots held against each other: what changed, what one edit explains it, what got worse."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from indrel.checks import judge
+from indrel.checks.evidence import answers, canonicals, rules, said
+from indrel.core.model import Evidence, Finding, State
+from indrel.decide.site import Site
+from indrel.errors import UsageError
+
+MOST_EXPLAINED = 5_000
+"""Changed addresses whose cause is looked up; of more, the first in order of harm."""
+
+
+@dataclass(frozen=True, slots=True)
+class StateChange:
+    """One address whose state changed for one crawler."""
+
+    url: str
+    crawler: str
+    before: str
+    after: str
+    wanted: bool
+
+    @property
+    def is_worse(self) -> bool:
+        return self.wanted and self.before == State.OPEN
+
+    def as_json(self) -> dict[str, object]:
+        return {
+            "url": self.url,
+            "crawler": self.crawler,
+            "before": self.before,
+            "after": self.after,
+            "wanted": self.wanted,
+        }
+
+
+@dataclass(frozen=True)
+class Edit:
+    """Changes that one edit explains: same states, same section, same rule, directive, canonical or status."""
+
+    before: str
+    after: str
+    section: str
+    evidence: Evidence | None
+    crawlers: tuple[str, ...]
+    urls: tuple[str, ...]
+    wanted: int
+
+    @property
+    def is_worse(self) -> bool:
+        return self.wanted > 0 and self.before == State.OPEN
+
+    def as_json(self) -> dict[str, object]:
+        return {
+            "before": self.before, "after": self.after, "section": self.section, "count": len(self.urls),
+            "wanted": self.wanted, "crawlers": list(self.crawlers), "urls": list(self.urls[:20]),
+            "evidence": self.evidence.as_json() if self.evidence else None,
+        }  # fmt: skip
+
+
+@dataclass
+class Comparison:
+    """What changed from one snapshot to another. Addresses are the later snapshot's."""
+
+    states: list[StateChange] = field(default_factory=list)
+    edits: list[Edit] = field(default_factory=list)
+    directives: list[dict[str, object]] = field(default_factory=list)
+    rules: list[dict[str, object]] = field(default_factory=list)
+    sitemap_new: list[str] = field(default_factory=list)
+    sitemap_gone: list[str] = field(default_factory=list)
+    addresses_new: list[str] = field(default_factory=list)
+    addresses_gone: list[str] = field(default_factory=list)
+    findings_new: list[Finding] = field(default_factory=list)
+    findings_gone: list[Finding] = field(default_factory=list)
+    findings_still: int = 0
+    common: int = 0
+
+    @property
+    def worse(self) -> int:
+        """Wanted addresses that were open for a crawler and are no more."""
+        return len({c.url for c in self.states if c.is_worse})
+
+    def as_json(self) -> dict[str, object]:
+        return {
+            "states": [c.as_json() for c in self.states], "edits": [e.as_json() for e in self.edits],
+            "directives": self.directives, "rules": self.rules,
+            "sitemap": {"new": self.sitemap_new, "gone": self.sitemap_gone},
+            "addresses": {"new": self.addresses_new, "gone": self.addresses_gone, "common": self.common},
+            "findings_new": [f.as_json() for f in self.findings_new],
+            "findings_gone": [f.as_json() for f in self.findings_gone], "findings_still": self.findings_still,
+            "worse": self.worse,
+        }  # fmt: skip
+
+
+def compare(before: Site, after: Site, hosts: Mapping[str, str] | None = None) -> Comparison:
+    """Compare two readings by address and crawler; `hosts` names hosts of the earlier one that stand for later ones."""
+    if [c.token for c in before.crawlers] != [c.token for c in after.crawlers]:
+        raise UsageError("the two snapshots are seen by different crawlers: name them with --crawler")
+    found = Comparison()
+    _bring_over(before, after, hosts or {})
+    _states(after, found)
+    _sets(after, found)
+    _rules(before, after, found)
+    _findings(before, after, hosts or {}, found)
+    found.edits = _edits(after, found.states)
+    return found
+
+
+def _mapped(column: str, hosts: Mapping[str, str]) -> str:
+    """SQL that puts later hosts in place of earlier ones, whatever the scheme."""
+    sql = column
+    for old, new in hosts.items():
+        one, other = (h.replace("'", "''") for h in (old, new))
+        sql = f"replace({sql}, '://{one}', '://{other}')"
+    return sql
+
+
+def _bring_over(before: Site, after: Site, hosts: Mapping[str, str]) -> None:
+    """`earlier`, `earlier_said` and `earlier_listed` in the later snapshot's connection."""
+    states = ", ".join(f"{before.state_sql(i)} AS s{i}" for i in range(len(before.crawlers)))
+    tables = {
+        "earlier": f"SELECT {_mapped('origin', hosts)} AS origin, path, want, {states} FROM fact WHERE known",
+        "earlier_said": f"SELECT {_mapped('origin', hosts)} AS origin, path, robots, replace_all(canonical) AS canonical "
+        f"FROM ({SAID})",
+        "earlier_listed": f"SELECT DISTINCT {_mapped('a.origin', hosts)} AS origin, a.path FROM entry e "
+        "JOIN address a ON a.id = e.address",
+    }
+    tables["earlier_said"] = tables["earlier_said"].replace("replace_all(canonical)", _mapped("canonical", hosts))
+    for name, sql in tables.items():
+        data: Any = before.con.sql(sql).to_arrow_table()
+        after.con.register(f"incoming_{name}", data)
+        after.con.execute(f"CREATE OR REPLACE TEMP TABLE {name} AS SELECT * FROM incoming_{name}")
+        after.con.unregister(f"incoming_{name}")
+
+
+SAID = """SELECT f.origin, f.path,
+    coalesce((SELECT string_agg(t, '; ' ORDER BY t) FROM (SELECT DISTINCT CASE WHEN d.scope = '' THEN '' ELSE d.scope || ': ' END
+        || array_to_string(d.tokens, ', ') AS t FROM directive d WHERE d.address = f.id AND d.void IS NULL AND len(d.tokens) > 0)),
+        'none') AS robots,
+    coalesce((SELECT string_agg(DISTINCT t.origin || t.path, '; ' ORDER BY t.origin || t.path) FROM canonical c
+        JOIN address t ON t.id = c.target WHERE c.address = f.id AND c.fault IS NULL AND NOT c.in_body), 'none') AS canonical
+FROM fact f WHERE f.known AND f.read AND f.status < 300"""
+"""What each page says of robots and canonical, in words that can be compared."""
+
+
+def _states(after: Site, found: Comparison) -> None:
+    for i, crawler in enumerate(after.crawlers):
+        found.states += [
+            StateChange(url, crawler.token, old, new, wanted)
+            for url, old, new, wanted in after.rows(
+                f"""SELECT origin || path AS url, e.s{i}, {after.state_sql(i)} AS state, fact.want = 'show' OR e.want = 'show'
+                FROM fact JOIN earlier e USING (origin, path) WHERE known AND state <> e.s{i} ORDER BY url"""
+            )
+        ]
+    found.states.sort(key=lambda c: (not c.is_worse, not c.wanted, c.after == State.OPEN, c.url))
+    found.common = int(after.one("SELECT count(*) FROM fact JOIN earlier USING (origin, path) WHERE known"))
+
+
+def _sets(after: Site, found: Comparison) -> None:
+    """Addresses, directives and sitemap entries that are new, gone or changed."""
+
+    def column(sql: str) -> list[str]:
+        return [url for (url,) in after.rows(sql)]
+
+    here = "SELECT origin, path FROM fact WHERE known"
+    listed = "SELECT DISTINCT a.origin, a.path FROM entry e JOIN address a ON a.id = e.address"
+    for sql, ours, theirs in (
+        (found.addresses_new, here, "SELECT origin, path FROM earlier"),
+        (found.addresses_gone, "SELECT origin, path FROM earlier", here),
+        (found.sitemap_new, listed, "SELECT origin, path FROM earlier_listed"),
+        (found.sitemap_gone, "SELECT origin, path FROM earlier_listed", listed),
+    ):
+        sql += column(f"SELECT origin || path AS url FROM (({ours}) EXCEPT ({theirs})) ORDER BY url")
+    for what in ("robots", "canonical"):
+        found.directives += [
+            {"url": url, "what": what, "before": old, "after": new}
+            for url, old, new in after.rows(
+                f"SELECT origin || path AS url, e.{what}, n.{what} FROM ({SAID}) n JOIN earlier_said e USING (origin, path) "
+                f"WHERE e.{what} <> n.{what} ORDER BY url"
+            )
+        ]
+
+
+def _rules(before: Site, after: Site, found: Comparison) -> None:
+    """Rules of the main host's robots.txt that only one of the files has."""
+    sides = []
+    for site in (before, after):
+        host = site.robots.get(site.base_origin)
+        groups = host.file.groups if host else ()
+        sides.append({(", ".join(g.agents), r.label): r for g in groups for r in g.rules})
+    old, new = sides
+    for change, ours, theirs in (("gone", old, new), ("new", new, old)):
+        for (group, label), rule in ours.items():
+            if (group, label) not in theirs:
+                found.rules.append({"change": change, "group": group, "text": rule.text, "line": rule.line})
+
+
+def _findings(before: Site, after: Site, hosts: Mapping[str, str], found: Comparison) -> None:
+    old, new = ([f for f in judge(s).findings if not f.accepted] for s in (before, after))
+    found.findings_new, found.findings_gone = apart(old, new, hosts)
+    found.findings_still = len(new) - len(found.findings_new)
+
+
+def apart(
+    old: Sequence[Finding], new: Sequence[Finding], hosts: Mapping[str, str] | None = None
+) -> tuple[list[Finding], list[Finding]]:
+    """The findings that only the later audit has, and those that only the earlier one has.
+
+    Findings are the same by check and subject, and by line for those of robots.txt.
+    """
+
+    def key(finding: Finding) -> tuple[str, str, str]:
+        url = finding.url
+        for one, other in (hosts or {}).items():
+            url = url.replace(f"://{one}", f"://{other}", 1)
+        robots = finding.evidence[0].text if url.endswith("/robots.txt") and finding.evidence else ""
+        return finding.check, url, robots
+
+    def only(ones: Sequence[Finding], others: Sequence[Finding]) -> list[Finding]:
+        left = Counter(key(f) for f in others)
+        found = []
+        for finding in ones:
+            if left[key(finding)] > 0:
+                left[key(finding)] -= 1
+            else:
+                found.append(finding)
+        return found
+
+    return only(new, old), only(old, new)
+
+
+def _edits(after: Site, states: list[StateChange]) -> list[Edit]:
+    """Gather changes by what explains them, the most harmful first."""
+    urls = list(dict.fromkeys(c.url for c in states))[:MOST_EXPLAINED]
+    numbers = dict(
+        after.rows("SELECT origin || path AS url, id FROM fact WHERE url IN (SELECT unnest(?::VARCHAR[]))", [urls])
+    )
+    ids = list(numbers.values())
+    told, named, shown = said(after, ids, after.all_mask), canonicals(after, ids), answers(after, ids)
+    groups: dict[tuple[str, str, str, str, str], dict[str, Any]] = {}
+    for change in states:
+        number = numbers.get(change.url)
+        if number is None:
+            continue
+        mask = 1 << [c.token for c in after.crawlers].index(change.crawler)
+        if change.after == State.BARRED:
+            evidence = next(iter(rules(after, change.url, mask)), None)
+        elif change.after == State.HIDDEN:
+            evidence = next(iter(told.get(number, ())), None)
+        elif change.after == State.FOLDED and number in named:
+            evidence = named[number][0]
+        else:
+            evidence = next(iter(shown.get(number, ())), None)
+        text = evidence.text if evidence and change.after != State.FOLDED else ""
+        key = (change.before, change.after, after.section(change.url), text, evidence.kind if evidence else "")
+        group = groups.setdefault(key, {"evidence": evidence, "crawlers": {}, "urls": {}})
+        group["crawlers"][change.crawler] = None
+        group["urls"][change.url] = group["urls"].get(change.url, False) or change.wanted
+    edits = [
+        Edit(b, a, section, g["evidence"], tuple(g["crawlers"]), tuple(g["urls"]), sum(g["urls"].values()))
+        for (b, a, section, _, _), g in groups.items()
+    ]
+    return sorted(edits, key=lambda e: (not e.is_worse, -e.wanted, e.after == State.OPEN, -len(e.urls), e.section))

@@ -1,0 +1,88 @@
+"""Two audits held against each other, and an audit that fails only on what is new."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+from cases import BASE, HOST, NOINDEX, a, canonical, html, robots, sitemap
+from conftest import AuditSite
+from indrel.compare import compare
+from test_program import Run, write_site
+
+LINKS = [f"/huts/{n}" for n in range(6)] + ["/tag/a", "/old"]
+BEFORE = {
+    **BASE,
+    "/": html(canonical("/"), a(*LINKS)),
+    "/sitemap.xml": sitemap("/", *LINKS[:6], "/old"),
+    **{p: html(canonical(p), title=p) for p in LINKS},
+}
+AFTER = {
+    **BEFORE,
+    "/": html(canonical("/"), a(*LINKS[:7], "/new")),
+    "/robots.txt": robots("Disallow: /huts/", f"Sitemap: {HOST}/sitemap.xml"),
+    "/sitemap.xml": sitemap("/", *LINKS[:6], "/new"),
+    "/tag/a": html(NOINDEX),
+    "/new": html(canonical("/new")),
+}
+
+
+def test_what_changed_and_what_explains_it(audit_site: AuditSite) -> None:
+    before, after = audit_site(BEFORE)[0], audit_site(AFTER)[0]
+    found = compare(before, after)
+    assert (found.common, found.worse, len(found.states)) == (8, 6, 21)
+    assert {(c.url, c.before, c.after) for c in found.states if c.crawler == "*"} == {
+        *((HOST + p, "open", "barred") for p in LINKS[:6]), (HOST + "/tag/a", "open", "hidden"),
+    }  # fmt: skip
+    worst = found.edits[0]
+    assert (worst.before, worst.after, worst.section, len(worst.urls), worst.wanted) == (
+        "open",
+        "barred",
+        "/huts/*",
+        6,
+        6,
+    )
+    assert worst.evidence and (worst.evidence.line, worst.evidence.text) == (2, "Disallow: /huts/")
+    assert len(worst.crawlers) == 3 and len(found.edits) == 2
+    assert {"url": HOST + "/tag/a", "what": "robots", "before": "none", "after": "noindex"} in found.directives
+    assert [(r["change"], r["text"]) for r in found.rules] == [("new", "Disallow: /huts/")]
+    assert (found.sitemap_new, found.sitemap_gone) == ([HOST + "/new"], [HOST + "/old"])
+    assert (found.addresses_new, found.addresses_gone) == ([HOST + "/new"], [HOST + "/old"])
+    assert {f.check for f in found.findings_new} >= {"listed-barred"}
+    back = compare(after, before)
+    assert back.worse == 0 and [f.check for f in back.findings_gone].count("listed-barred") == 6
+    same = compare(after, after)
+    assert not (same.states or same.directives or same.findings_new or same.findings_gone) and same.findings_still
+
+
+def test_compare_and_baseline_from_the_command_line(indrel: Run, tmp_path: Path) -> None:
+    good = {"index.html": html(canonical("/"), a("/a.html", "/gone")), "a.html": html(canonical("/a.html")),
+            "robots.txt": robots(), "sitemap.xml": sitemap("/", "/a.html")}  # fmt: skip
+    write_site(tmp_path / "old", good)
+    bad = {**good, "a.html": html(canonical("/a.html") + NOINDEX)}
+    write_site(
+        tmp_path / "new",
+        {n: t.replace("www.sarnfell", "staging.sarnfell") if isinstance(t, str) else t for n, t in bad.items()},
+    )
+    write_site(tmp_path / "bad", bad)
+    indrel("audit", "old", "--snapshot", "1.indrel", code=1)
+    indrel("audit", "new", "--snapshot", "2.indrel", code=1)
+    indrel("audit", "bad", "--snapshot", "3.indrel", code=1)
+    told = indrel("compare", "1.indrel", "3.indrel", code=1).stdout
+    assert told.startswith("1 wanted address got worse; 1 address of ") and "a.html:2" in told
+    assert indrel("compare", "3.indrel", "1.indrel", code=0).stdout.startswith("nothing wanted got worse")
+    mapped = json.loads(
+        indrel(
+            "compare", "2.indrel", "1.indrel", "--map", "staging.sarnfell.example=www.sarnfell.example", "--json"
+        ).stdout
+    )
+    assert {(c["url"], c["before"], c["after"]) for c in mapped["states"]} == {(f"{HOST}/a.html", "hidden", "open")}
+    assert mapped["directives"] == [{"url": f"{HOST}/a.html", "what": "robots", "before": "noindex", "after": "none"}]
+    assert {f["check"] for f in mapped["findings_gone"]} == {"listed-hidden", "link-to-shut"} and not mapped[
+        "findings_new"
+    ]
+    assert json.loads(indrel("compare", "2.indrel", "1.indrel", "--json").stdout)["states"] == []
+    assert "write HOST=HOST" in indrel("compare", "1.indrel", "2.indrel", "--map", "x", code=2).stderr
+    indrel("audit", "1.indrel", "--baseline", "1.indrel", code=0)
+    done = indrel("audit", "3.indrel", "--baseline", "1.indrel", "--json", code=1)
+    assert [f["check"] for f in json.loads(done.stdout)["findings"] if f["new"]] == ["listed-hidden", "link-to-shut"]
