@@ -32,6 +32,7 @@ STATES = {
     "/busy": (Response(b"", 408), "broken"),
     "/moved": (moved("/ok"), "folded"),
     "/moved-far": (moved("https://elsewhere.test/x"), "folded"),
+    "/to-barred": (moved("/barred/noindex"), "folded"),
     "/nowhere": (Response(b"", 301), "broken"),
     "/loop": (moved("/loop2"), "broken"),
     "/loop2": (moved("/loop"), "broken"),
@@ -80,6 +81,7 @@ def test_states(audit_site: AuditSite) -> None:
         "without effect" in next(s for s in explain(site, f"{HOST}/void").steps["*"] if s.step == "directives").outcome
     )
     assert explain(site, f"{HOST}/ok").folded_here == [f"{HOST}/canonical", f"{HOST}/moved", f"{HOST}/refresh"]
+    assert any("bars " + HOST + "/barred/noindex" in s.outcome for s in explain(site, f"{HOST}/to-barred").steps["*"])
     unknown = explain(site, f"{HOST}/barred/x")
     assert (unknown.known, unknown.states["*"]) == (False, "barred")
 

@@ -5,13 +5,15 @@ from __future__ import annotations
 import csv
 import io
 import json
+import re
 from pathlib import Path
 from typing import Any
 
+import openpyxl
 import pytest
 from rich.console import Console
 
-from cases import BASE, HOST, NOINDEX, a, html, sitemap
+from cases import BASE, HOST, NOINDEX, a, canonical, html, sitemap
 from conftest import AuditSite
 from indrel import reports
 from indrel.checks import judge
@@ -19,7 +21,7 @@ from indrel.checks.run import gather_causes
 from indrel.core.model import CheckClass, Evidence, Finding, Severity, listing, plural
 from indrel.errors import UsageError
 from indrel.plain import clip, safe, width
-from indrel.reports import csv_table, json_doc
+from indrel.reports import csv_table, json_doc, markdown, workbook
 from indrel.reports.terminal import Terminal, sentence, states_shown, table
 
 PAGES = {
@@ -151,3 +153,63 @@ def test_reports_are_whole_or_not_there(audit_site: AuditSite, tmp_path: Path, m
     assert target.read_text() == "before" and [p.name for p in tmp_path.iterdir() if p.name.startswith(".")] == []
     with pytest.raises(UsageError, match="cannot be written"):
         reports.write_whole(tmp_path / "no" / "x.csv", b"")
+
+
+HOSTILE = {
+    **BASE,
+    "/": html(canonical("/"), a("/=1+1", "/x")),
+    "/=1+1": html(
+        '<meta name="robots" content="=cmd|x, `a` <script>alert(1)</script> [l](javascript:x)\x1b[31m">', title="=1"
+    ),
+    "/x": html(NOINDEX),
+}
+
+
+def test_markdown_holds_no_markup_of_the_site(audit_site: AuditSite) -> None:
+    site, verdict = audit_site(HOSTILE)
+    lines = markdown.render(verdict, site).decode().splitlines()
+    assert lines[0].startswith("# www.sarnfell.example: ") and any(line.startswith("**Mend:** ") for line in lines)
+    outside = re.sub(r"(`+)(?!`).*?(?<!`)\1(?!`)", "", re.sub(r"\\\\.", "", "\n".join(lines)))
+    assert "<script" not in outside and "](" not in outside and "\x1b" not in "".join(lines)
+    assert markdown.code("a`b``c") == "```a`b``c```" and markdown.prose("no `a<b` here <i>") == "no `a<b` here \\<i\\>"
+
+
+def test_spreadsheet_opens_with_texts_that_are_texts(audit_site: AuditSite) -> None:
+    site, verdict = audit_site(HOSTILE)
+    book = openpyxl.load_workbook(io.BytesIO(workbook.render(verdict, site)))
+    assert book.sheetnames == ["Overview", "Causes", "Findings", "Addresses", "Sitemap entries"]
+    assert (
+        all(sheet.freeze_panes == "A2" for sheet in book)
+        and book["Findings"].auto_filter.ref == f"A1:N{len(verdict.findings) + 1}"
+    )
+    cells = [c for sheet in book for row in sheet.iter_rows() for c in row]
+    assert not [c.value for c in cells if c.data_type == "f" or str(c.value).startswith(("=", "@"))]
+    assert [c.value for c in book["Addresses"]["A"]][1:] == [HOST + p for p in ("/", "/=1+1", "/x")]
+    assert workbook.cell("a\x00b") == "a\ufffdb" and workbook.cell(3) == 3
+
+
+def test_sarif_names_files_and_lines(indrel: Any, tmp_path: Path) -> None:
+    (tmp_path / "b").mkdir()
+    (tmp_path / "b/index.html").write_text(html(canonical("/"), a("/p q.html")))
+    (tmp_path / "b/p q.html").write_text(html('<meta name="robots" content="no-index">'))
+    (tmp_path / "indrel.toml").write_text('[[accept]]\ncheck = "canonical-none"\nbecause = "small"\n')
+    indrel("audit", "b", "-o", "x.sarif", "-o", "x.md", "-o", "x.xlsx", code=1)
+    doc = json.loads((tmp_path / "x.sarif").read_text())
+    run = doc["runs"][0]
+    assert doc["version"] == "2.1.0" and run["tool"]["driver"]["name"] == "Indrel"
+    result = next(r for r in run["results"] if r["ruleId"] == "robots-token-slip")
+    place = result["locations"][0]["physicalLocation"]
+    assert (
+        place["artifactLocation"] == {"uri": "p%20q.html", "uriBaseId": "FOLDER"} and place["region"]["startLine"] == 2
+    )
+    assert (result["level"], run["tool"]["driver"]["rules"][result["ruleIndex"]]["id"]) == (
+        "error",
+        "robots-token-slip",
+    )
+    assert [r["suppressions"][0]["justification"] for r in run["results"] if r["ruleId"] == "canonical-none"] == [
+        "small"
+    ]
+    assert (
+        run["originalUriBaseIds"]["FOLDER"]["uri"].startswith("file:///")
+        and (tmp_path / "x.xlsx").stat().st_size > 4_000
+    )

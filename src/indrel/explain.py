@@ -234,10 +234,25 @@ def _page_steps(site: Site, fact: dict[str, Any], crawler: Crawler, state: str) 
             outcome += ", which never ends (a loop)"
         elif fact["folds_into"] != fact["folds_to"]:
             outcome += f", in the end to {fact['folds_into']}"
+        hop = _barred_hop(site, fact, crawler)
+        outcome += f"; but robots.txt bars {hop} on the way" if hop else ""
     steps = [Step("answer", outcome, shown)]
     if fact["status"] is None or fact["status"] >= 300:
         return steps
     return [*steps, _directive_step(site, number, crawler), _canonical_step(site, fact)]
+
+
+def _barred_hop(site: Site, fact: dict[str, Any], crawler: Crawler) -> str | None:
+    """The first address on the way of a redirect that the crawler may not fetch."""
+    bit = 1 << site.crawlers.index(crawler)
+    rows = site.rows(
+        f"""WITH RECURSIVE way(id, depth) AS (SELECT folds_to, 1 FROM fact WHERE id = ? UNION ALL
+            SELECT f.folds_to, depth + 1 FROM way JOIN fact f ON f.id = way.id
+            WHERE f.folds_to IS NOT NULL AND f.fold_how <> 'canonical' AND depth < 20)
+        SELECT f.origin || f.path FROM way JOIN fact f ON f.id = way.id WHERE f.barred & {bit} > 0 ORDER BY depth LIMIT 1""",
+        [fact["id"]],
+    )
+    return rows[0][0] if rows else None
 
 
 def _directive_step(site: Site, number: int, crawler: Crawler) -> Step:

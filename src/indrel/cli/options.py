@@ -33,7 +33,9 @@ IntentOption = Annotated[
 SnapshotOption = Annotated[Path | None, typer.Option("--snapshot", metavar="FILE", help="Where to keep the facts.")]
 OutputOption = Annotated[
     list[Path] | None,
-    typer.Option("-o", "--output", metavar="FILE", help="Write a report (.json .csv); may be repeated."),
+    typer.Option(
+        "-o", "--output", metavar="FILE", help="Write a report (.json .csv .xlsx .md .sarif); may be repeated."
+    ),
 ]
 JsonOption = Annotated[bool, typer.Option("--json", help="The result as JSON on standard output.")]
 FailOnOption = Annotated[

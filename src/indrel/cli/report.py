@@ -14,7 +14,10 @@ from indrel.cli.talk import say
 
 def report(
     output: Annotated[
-        list[Path], typer.Option("-o", "--output", metavar="FILE", help="Write a report (.json .csv); may be repeated.")
+        list[Path],
+        typer.Option(
+            "-o", "--output", metavar="FILE", help="Write a report (.json .csv .xlsx .md .sarif); may be repeated."
+        ),
     ],
     snapshot: opt.SnapshotArgument = None,
     intent: opt.IntentOption = None,

@@ -5,16 +5,30 @@ from __future__ import annotations
 import os
 import tempfile
 from collections.abc import Callable, Sequence
+from importlib import import_module
 from pathlib import Path
 
 from indrel.core.model import Verdict
 from indrel.decide.site import Site
 from indrel.errors import UsageError
-from indrel.reports import csv_table, json_doc
 
 Writer = Callable[[Verdict, Site], bytes]
 
-WRITERS: dict[str, Writer] = {".json": json_doc.render, ".csv": csv_table.render}
+
+def _by_module(name: str) -> Writer:
+    """A writer that is imported when it is used."""
+
+    def write(verdict: Verdict, site: Site) -> bytes:
+        found: bytes = import_module(f"indrel.reports.{name}").render(verdict, site)
+        return found
+
+    return write
+
+
+WRITERS: dict[str, Writer] = {
+    ".json": _by_module("json_doc"), ".csv": _by_module("csv_table"), ".xlsx": _by_module("workbook"),
+    ".md": _by_module("markdown"), ".sarif": _by_module("sarif"),
+}  # fmt: skip
 
 
 def check_endings(files: Sequence[Path]) -> None:
@@ -27,9 +41,9 @@ def check_endings(files: Sequence[Path]) -> None:
 
 
 def write(files: Sequence[Path], verdict: Verdict, site: Site) -> None:
-    """Write reports, each whole or not at all."""
-    for file in files:
-        content = WRITERS[file.suffix.lower()](verdict, site)
+    """Write reports, all of them made before the first is put in place, each whole or not at all."""
+    contents = [(file, WRITERS[file.suffix.lower()](verdict, site)) for file in files]
+    for file, content in contents:
         write_whole(file, content)
 
 

@@ -1,0 +1,81 @@
+"""The verdict as Markdown, for a ticket or a pull request: sentence, causes, mends."""
+
+from __future__ import annotations
+
+import re
+
+from indrel.core.model import Cause, Severity, Verdict, plural
+from indrel.decide.site import Site
+from indrel.plain import safe
+from indrel.reports.terminal import HEADINGS, sentence, short
+
+MOST_CAUSES = 60
+EXAMPLES = 5
+
+
+def text(value: str) -> str:
+    """A site's text as plain words: nothing in it is taken for Markdown or HTML."""
+    return re.sub(r"([\\`*_{}\[\]()#+!|<>~&])", r"\\\1", safe(value))
+
+
+def prose(message: str) -> str:
+    """A message whose quoted parts, between backticks, become code spans."""
+    parts = message.split("`")
+    return "".join(code(part) if place % 2 and part else text(part) for place, part in enumerate(parts))
+
+
+def code(value: str) -> str:
+    """A site's text as a code span, whatever backticks it holds."""
+    shown = safe(value)
+    fence = "`" * (max((len(run) for run in re.findall("`+", shown)), default=0) + 1)
+    pad = " " if shown.startswith("`") or shown.endswith("`") else ""
+    return f"{fence}{pad}{shown}{pad}{fence}"
+
+
+def render(verdict: Verdict, site: Site) -> bytes:
+    lines = [f"# {text(sentence(verdict))}", ""]
+    if not verdict.complete:
+        lines += [f"**Not complete:** {text(verdict.incomplete_because or '')}.", ""]
+    lines += [f"**The check {c.check} crashed:** its findings are missing." for c in verdict.crashed]
+    for crawler, states in verdict.states.items():
+        lines.append(f"- {code(crawler)}: " + ", ".join(f"{state} {count:,}" for state, count in states.items()))
+    shown = 0
+    for severity in Severity:
+        causes = [c for c in verdict.causes if c.severity is severity and not c.accepted]
+        if not causes:
+            continue
+        lines += ["", f"## {HEADINGS[severity]}", ""]
+        room = max(0, MOST_CAUSES - shown)
+        for cause in causes[:room]:
+            lines += _cause(cause, site.base_origin)
+        if len(causes) > room:
+            lines += [f"and {plural(len(causes) - room, 'more cause')}.", ""]
+        shown += len(causes)
+    accepted = [c for c in verdict.causes if c.accepted]
+    if accepted:
+        lines += ["", "## Accepted", ""]
+        lines += [
+            f"- {c.check}, {plural(c.count, 'finding')}: {text(c.accepted.because if c.accepted else '')}"
+            for c in accepted
+        ]
+    if verdict.skipped:
+        lines += ["", "## Left out", ""]
+        lines += [f"- {s.check}: {text(s.because)}" for s in verdict.skipped]
+    return ("\n".join(lines) + "\n").encode("utf-8", "backslashreplace")
+
+
+def _cause(cause: Cause, origin: str) -> list[str]:
+    first = cause.findings[0]
+    count = f", {cause.count:,} ×" if cause.count > 1 else ""
+    lines = [
+        f"### {cause.id} {cause.check} in {code(cause.section)}{count}", "",
+        prose(first.message if cause.count == 1 else cause.summary), "",
+    ]  # fmt: skip
+    for evidence in first.evidence[:3]:
+        where = short(evidence.where, origin) + (f":{evidence.line}" if evidence.line else "")
+        lines.append(f"- {code(where)} {code(evidence.text)}")
+    urls = [f.url for f in cause.findings]
+    if cause.count > 1 or urls[0] != first.evidence[0].where:
+        more = f" and {len(urls) - EXAMPLES:,} more" if len(urls) > EXAMPLES else ""
+        lines.append("- at " + ", ".join(code(short(u, origin)) for u in urls[:EXAMPLES]) + more)
+    return [*lines, "", f"**Mend:** {cause.mend}", ""]

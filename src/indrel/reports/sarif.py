@@ -1,0 +1,71 @@
+"""The findings as SARIF 2.1.0 (OASIS): for folders with real file paths and lines, so that code hosts show them in place."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+from urllib.parse import quote
+
+from indrel import __version__
+from indrel.checks import checks
+from indrel.core.model import Evidence, Finding, Severity, Verdict
+from indrel.decide.site import Site
+
+LEVELS = {Severity.STOP: "error", Severity.FIX: "error", Severity.ASK: "warning", Severity.NOTE: "note"}
+SCHEMA = "https://json.schemastore.org/sarif-2.1.0.json"
+
+
+def render(verdict: Verdict, site: Site) -> bytes:
+    used = sorted({f.check for f in verdict.findings})
+    source = verdict.source
+    folder = str(source["location"]) if source.get("kind") == "folder" else None
+    rules = [
+        {
+            "id": one.id,
+            "shortDescription": {"text": one.summary},
+            "fullDescription": {"text": one.why},
+            "help": {"text": f"{one.mend}\n{one.rests_on}"},
+            "defaultConfiguration": {"level": LEVELS[one.severity]},
+            "properties": {"class": one.cls.value, "severity": one.severity.word},
+        }
+        for one in (checks()[check] for check in used)
+    ]
+    run: dict[str, Any] = {
+        "tool": {"driver": {"name": "Indrel", "version": __version__, "rules": rules}},
+        "columnKind": "unicodeCodePoints",
+        "invocations": [{"executionSuccessful": not verdict.crashed and verdict.complete}],
+        "results": [_result(f, used, folder) for f in verdict.findings],
+    }
+    if folder:
+        run["originalUriBaseIds"] = {"FOLDER": {"uri": Path(folder).resolve().as_uri() + "/"}}
+    document = {"$schema": SCHEMA, "version": "2.1.0", "runs": [run]}
+    return (json.dumps(document, ensure_ascii=False, indent=1) + "\n").encode("utf-8", "backslashreplace")
+
+
+def _result(finding: Finding, used: list[str], folder: str | None) -> dict[str, Any]:
+    places = [_place(e, folder) for e in finding.evidence[:10]]
+    result: dict[str, Any] = {
+        "ruleId": finding.check,
+        "ruleIndex": used.index(finding.check),
+        "level": LEVELS[finding.severity],
+        "message": {"text": f"{finding.url}: {finding.message}"},
+        "locations": places[:1],
+        "partialFingerprints": {"subject/v1": f"{finding.check} {finding.url}"},
+        "properties": {"url": finding.url, "crawlers": list(finding.crawlers), "cause": finding.cause},
+    }
+    if places[1:]:
+        result["relatedLocations"] = [{"id": n, **place} for n, place in enumerate(places[1:], 1)]
+    if finding.accepted:
+        result["suppressions"] = [{"kind": "external", "justification": finding.accepted.because or "accepted"}]
+    return result
+
+
+def _place(evidence: Evidence, folder: str | None) -> dict[str, Any]:
+    where: dict[str, Any] = {"uri": quote(evidence.where, safe=":/?#[]@!$&'()*+,;=%~-._")}
+    if folder and "://" not in evidence.where and not evidence.where.startswith("/"):
+        where["uriBaseId"] = "FOLDER"
+    physical: dict[str, Any] = {"artifactLocation": where}
+    if evidence.line:
+        physical["region"] = {"startLine": evidence.line, "snippet": {"text": evidence.text}}
+    return {"physicalLocation": physical, "message": {"text": evidence.text}}

@@ -1,0 +1,107 @@
+"""The verdict as a spreadsheet to work through: overview, causes, findings, addresses, sitemap entries."""
+
+from __future__ import annotations
+
+import io
+import re
+from collections.abc import Iterable, Sequence
+from typing import Any
+
+from indrel.addresses import listed
+from indrel.core.model import Severity, Verdict
+from indrel.decide.site import Site
+from indrel.reports import csv_table
+from indrel.reports.terminal import sentence
+
+MOST_ROWS = 1_000_000
+WIDEST = 80
+_ILLEGAL = re.compile(r"[\x00-\x08\x0b\x0c\x0e-\x1f\ud800-\udfff\ufffe\uffff]")
+
+
+def cell(value: object) -> Any:
+    """A value as a spreadsheet may hold it: texts are never formulas, and hold no character that breaks the file."""
+    if isinstance(value, str):
+        return csv_table.disarm(_ILLEGAL.sub("\ufffd", value[:32_000]))
+    return value
+
+
+def render(verdict: Verdict, site: Site) -> bytes:
+    import openpyxl
+
+    book = openpyxl.Workbook(write_only=True)
+    _sheet(book, "Overview", ("what", "value"), _overview(verdict), filtered=False)
+    _sheet(book, "Causes", ("cause", "severity", "class", "check", "section", "findings", "share", "what", "mend", "line that does it"),
+           _causes(verdict))  # fmt: skip
+    _sheet(book, "Findings", csv_table.COLUMNS, (csv_table.row(f) for f in verdict.findings[:MOST_ROWS]))
+    crawlers = [c.token for c in site.crawlers]
+    _sheet(book, "Addresses", ("url", "kind", "section", "want", "stated", *crawlers, "status", "folds into", "clicks"),
+           _addresses(site, crawlers))  # fmt: skip
+    _sheet(book, "Sitemap entries", ("address as listed", "sitemap", "line", "lastmod", *crawlers), _entries(site))
+    out = io.BytesIO()
+    book.save(out)
+    return out.getvalue()
+
+
+def _sheet(
+    book: Any, title: str, heads: Sequence[str], rows: Iterable[Sequence[object]], filtered: bool = True
+) -> None:
+    """One sheet with bold, frozen heads, a filter and widths by what it holds."""
+    from openpyxl.cell import WriteOnlyCell
+    from openpyxl.styles import Font
+    from openpyxl.utils import get_column_letter
+
+    sheet = book.create_sheet(title)
+    kept = [[cell(v) for v in row] for row in rows]
+    for place, head in enumerate(heads):
+        longest = max((len(str(row[place])) for row in kept[:500] if place < len(row)), default=0)
+        sheet.column_dimensions[get_column_letter(place + 1)].width = min(WIDEST, max(len(head), longest) + 2)
+    sheet.freeze_panes = "A2"
+    if filtered and kept:
+        sheet.auto_filter.ref = f"A1:{get_column_letter(len(heads))}{len(kept) + 1}"
+    top = []
+    for head in heads:
+        bold = WriteOnlyCell(sheet, head)
+        bold.font = Font(bold=True)
+        top.append(bold)
+    sheet.append(top)
+    for row in kept:
+        sheet.append(row)
+
+
+def _overview(verdict: Verdict) -> list[tuple[str, object]]:
+    rows: list[tuple[str, object]] = [
+        ("verdict", sentence(verdict)), ("source", str(verdict.source["location"])),
+        ("from", str(verdict.source.get("started"))), ("to", str(verdict.source.get("finished"))),
+        ("complete", "yes" if verdict.complete else f"no: {verdict.incomplete_because}"), ("addresses", verdict.addresses),
+    ]  # fmt: skip
+    rows += [(f"findings to {s.word}", verdict.count(s)) for s in Severity]
+    rows += [(f"{crawler}: {state}", n) for crawler, states in verdict.states.items() for state, n in states.items()]
+    rows += [(f"left out: {s.check}", s.because) for s in verdict.skipped]
+    return rows + [(f"crashed: {s.check}", s.because) for s in verdict.crashed]
+
+
+def _causes(verdict: Verdict) -> Iterable[Sequence[object]]:
+    for one in verdict.causes:
+        first = one.findings[0].evidence[0] if one.findings[0].evidence else None
+        line = f"{first.where}:{first.line or ''} {first.text}" if first else ""
+        share = round(one.share, 3) if one.share is not None else ""
+        yield (one.id, one.severity.word + (" (accepted)" if one.accepted else ""), one.cls.value, one.check, one.section,
+               one.count, share, one.findings[0].message if one.count == 1 else one.summary, one.mend, line)  # fmt: skip
+
+
+def _addresses(site: Site, crawlers: Sequence[str]) -> Iterable[Sequence[object]]:
+    for number, row in enumerate(listed(site)):
+        if number >= MOST_ROWS:
+            return
+        yield (row.url, row.kind, row.section, row.want, "yes" if row.stated else "no", *(row.states[c] for c in crawlers),
+               row.status, row.folds_into, row.clicks)  # fmt: skip
+
+
+def _entries(site: Site) -> Iterable[Sequence[object]]:
+    states = ", ".join(
+        f"CASE WHEN f.id IS NULL THEN 'unknown' ELSE {site.state_sql(i)} END" for i in range(len(site.crawlers))
+    )
+    return site.rows(
+        f"""SELECT e.loc, m.url, e.line, e.lastmod, {states} FROM entry e JOIN sitemap m ON m.id = e.sitemap
+        LEFT JOIN fact f ON f.id = e.address ORDER BY m.id, e.line, e.col LIMIT {MOST_ROWS}"""
+    )
