@@ -16,7 +16,10 @@ def report(
     output: Annotated[
         list[Path],
         typer.Option(
-            "-o", "--output", metavar="FILE", help="Write a report (.json .csv .xlsx .md .sarif); may be repeated."
+            "-o",
+            "--output",
+            metavar="FILE",
+            help="Write a report (.html .json .csv .xlsx .md .sarif); may be repeated.",
         ),
     ],
     snapshot: opt.SnapshotArgument = None,

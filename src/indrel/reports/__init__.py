@@ -26,7 +26,7 @@ def _by_module(name: str) -> Writer:
 
 
 WRITERS: dict[str, Writer] = {
-    ".json": _by_module("json_doc"), ".csv": _by_module("csv_table"), ".xlsx": _by_module("workbook"),
+    ".html": _by_module("page"), ".json": _by_module("json_doc"), ".csv": _by_module("csv_table"), ".xlsx": _by_module("workbook"),
     ".md": _by_module("markdown"), ".sarif": _by_module("sarif"),
 }  # fmt: skip
 
