@@ -253,3 +253,20 @@ def test_headers_on_a_real_nginx(audit_site: AuditSite, nginx: Any, indrel: Run,
     (tmp_path / "indrel.toml").write_text(HEADERS_INTENT)
     indrel("draft", "headers", site.snapshot.path, "-o", "conf", code=0)
     assert (tmp_path / "conf/indrel-nginx.conf").read_text() == found.nginx and "SetEnvIfExpr" in found.apache
+
+
+def test_tickets_say_what_where_and_what_instead(audit_site: AuditSite, indrel: Run, tmp_path: Path) -> None:
+    pages = {**BASE, "/": html(canonical("/"), a("/a", "/b", "/gone"))}
+    pages |= {
+        "/a": html('<meta name="robots" content="no-index, `x`">'),
+        "/b": html(canonical("/") + canonical("/gone")),
+    }
+    site, verdict = audit_site(pages, intent='[[want]]\nmatch = "/c*"\nwant = "show"\n')
+    done = indrel("draft", "tickets", site.snapshot.path, "-o", "t", code=0)
+    names = sorted(p.name for p in (tmp_path / "t").iterdir())
+    told = {c.check for c in verdict.causes if c.severity.word != "note"}
+    assert {n[5:-3] for n in names} == told and f"{len(names)} tickets" in done.stdout
+    slip = next((tmp_path / "t").glob("*robots-token-slip.md")).read_text()
+    assert "line 2" in slip and "indrel explain 'https://www.sarnfell.example/a'" in slip and "Instead:" in slip
+    gone = next((tmp_path / "t").glob("*link-to-gone.md")).read_text()
+    assert "## Which addresses" in gone and f"- `{HOST}/gone`" in gone and "Instead:" not in gone

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import re
+import shutil
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
@@ -145,6 +146,64 @@ def _gather_site(
             because = "links were not followed (--no-follow-links)"
         recorder.finish(because is None, because)
     return Gathered(path, cut)
+
+
+def ask_again(old: Path, new: Path, urls: Iterable[str], options: GatherOptions) -> Gathered:
+    """A copy of a live site's snapshot in which some addresses, robots.txt and the sitemaps are asked for again.
+
+    Raises UsageError for snapshots of folders: those are read whole in no time.
+    """
+    from indrel.sources.site import LiveSite
+
+    with Snapshot(old) as before:
+        meta = before.meta
+    if meta["source"]["kind"] != "site":
+        raise UsageError(f"{old} is of a {meta['source']['kind']}: audit it again, it is read whole")
+    new.parent.mkdir(parents=True, exist_ok=True)
+    pool = ParserPool()
+    try:
+        shutil.copyfile(old, new)
+        with SnapshotWriter(new, resume=True) as writer:
+            wanted = frozenset(urls)
+            _forget(writer, wanted)
+            writer.set_meta(
+                started=now(), finished=None, complete=False, incomplete_because="asking again was broken off"
+            )
+            recorder = Recorder(writer, meta["hosts"])
+            site = LiveSite(meta["base"], recorder, pool, replace(options, only=wanted, follow_links=False))
+            cut: IndrelError | None = None
+            try:
+                site.gather()
+            except (AuditCutShort, Interrupted) as error:
+                cut = error
+            because = str(cut) if cut else meta.get("incomplete_because")
+            recorder.finish(because is None, because)
+    finally:
+        pool.close()
+    return Gathered(new, cut)
+
+
+def _forget(writer: SnapshotWriter, urls: frozenset[str]) -> None:
+    """Take out what is to be asked for again."""
+    con = writer.con
+    con.execute("BEGIN")
+    con.execute(
+        "CREATE TEMP TABLE again AS SELECT id FROM address WHERE origin || path IN (SELECT unnest(?::VARCHAR[]))",
+        [sorted(urls)],
+    )
+    own = {
+        "answer": "address",
+        "page": "address",
+        "directive": "address",
+        "canonical": "address",
+        "as_crawler": "address",
+    }
+    own |= {"link": "source", "resource": "source", "alternate": "source", "slip": "source"}
+    for table, column in own.items():
+        con.execute(f"DELETE FROM {table} WHERE {column} IN (SELECT id FROM again)")
+    for table in ("robots", "sitemap", "entry"):
+        con.execute(f"DELETE FROM {table}")
+    con.execute("COMMIT")
 
 
 def _gather_folder(folder: Path, options: GatherOptions, snapshot: Path | None, pool: ParserPool) -> Gathered:

@@ -16,7 +16,9 @@ if TYPE_CHECKING:
     from indrel.decide.site import Site
 
 draft = typer.Typer(
-    help="Propose files that hold what you want: robots, sitemap, headers.", no_args_is_help=True, rich_markup_mode=None
+    help="Propose files that hold what you want: robots, sitemap, headers, tickets.",
+    no_args_is_help=True,
+    rich_markup_mode=None,
 )
 
 FolderOption = Annotated[Path, typer.Option("-o", "--output", metavar="DIR", help="The folder to write to.")]
@@ -177,3 +179,25 @@ def headers(
         )
     for entry in found.without:
         say(f"left out: {where}:{entry.line} {entry.text}: addresses alone do not tell what it holds for", quiet)
+
+
+@draft.command("tickets")
+def tickets(
+    output: FolderOption,
+    snapshot: opt.SnapshotArgument = None,
+    intent: opt.IntentOption = None,
+    crawler: opt.CrawlerOption = None,
+    quiet: opt.QuietOption = False,
+) -> None:
+    """Write one Markdown file a cause, for whoever is to mend it: what is wrong, where, what instead, how to check."""
+    from indrel.checks import judge
+    from indrel.core.model import plural
+    from indrel.drafts import tickets as drafts
+    from indrel.reports import write_whole
+
+    with opened(snapshot, crawler, quiet, intent) as site:
+        found = drafts.draft(judge(site), site)
+    output.mkdir(parents=True, exist_ok=True)
+    for name, octets in found.items():
+        write_whole(output / name, octets)
+    terminal().line(f"{output}: {plural(len(found), 'ticket')}, the gravest first by number.", "bold")

@@ -51,6 +51,9 @@ class GatherOptions:
     read_barred: bool = False
     as_crawlers: bool = False
     user_parts: tuple[str, ...] = ()
+    only: frozenset[str] | None = None
+    """Ask again just for these addresses of a snapshot, for robots.txt and the sitemaps; follow nothing."""
+
     base: str | None = None
     progress: Progress = field(default_factory=Silent)
     stop: Callable[[], bool] = lambda: False

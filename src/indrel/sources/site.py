@@ -181,8 +181,9 @@ class LiveSite:
             for host in self.options.hosts:
                 await self._declared_host(host)
         self._enqueue([self.start], 0)
-        if fresh:
+        if fresh or self.options.only is not None:
             await self._sitemaps(origin)
+        if fresh:
             self._given()
         await self._crawl()
         if not self._lost and not self._interrupted:
@@ -327,7 +328,7 @@ class LiveSite:
     # ---------------------------------------------------------------- pages
 
     def _enqueue(self, urls: Iterable[str], clicks: int, hops: int = 0) -> None:
-        for url in urls:
+        for url in urls if self.options.only is None else (u for u in urls if u in self.options.only):
             if self.frontier.add(self.recorder.id(url), url, clicks, hops):
                 self._open += 1
         self._changed.set()

@@ -1,0 +1,113 @@
+"""`indrel recheck`: ask again just for the addresses of findings."""
+
+from __future__ import annotations
+
+import json as json_module
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from indrel.cli import options as opt
+from indrel.cli.talk import ProgressLine, out_console, say, terminal
+from indrel.errors import UsageError
+
+if TYPE_CHECKING:
+    from indrel.core.model import Finding
+    from indrel.recheck import Rechecked
+
+FEW = 10
+
+
+def recheck(
+    snapshot: opt.SnapshotArgument = None,
+    urls: Annotated[
+        list[str] | None, typer.Argument(metavar="[URL]...", help="Only these addresses, or paths.", show_default=False)
+    ] = None,
+    check: Annotated[
+        list[str] | None, typer.Option("--check", metavar="ID", help="Only this check; may be repeated.")
+    ] = None,
+    cause: Annotated[
+        list[str] | None, typer.Option("--cause", metavar="ID", help="Only this cause; may be repeated.")
+    ] = None,
+    intent: opt.IntentOption = None,
+    keep: opt.SnapshotOption = None,
+    rate: opt.RateOption = 8.0,
+    parallel: opt.ParallelOption = 8,
+    timeout: opt.TimeoutOption = 20.0,
+    connect: opt.ConnectOption = None,
+    header: opt.HeaderOption = None,
+    json: opt.JsonOption = False,
+    quiet: opt.QuietOption = False,
+) -> None:
+    """Ask again just for the addresses of findings, and say what is mended; a new snapshot keeps the answers."""
+    from indrel import pipeline
+    from indrel import recheck as again
+    from indrel.checks import checks
+    from indrel.core.address import split
+    from indrel.core.page.tokens import nearest
+
+    for one in check or ():
+        if one not in checks():
+            raise UsageError(
+                f"there is no check `{one}`; `{nearest(one, checks()) or 'indrel checks'}` was probably meant"
+            )
+    path = snapshot or pipeline.newest_snapshot()
+    if snapshot is None:
+        say(f"from {path}", quiet)
+    wants = pipeline.load_intent(intent)
+    site, verdict = pipeline.examine(path, None, wants)
+    named = [pipeline.page_address(text, site) for text in urls or ()]
+    before = again.chosen(verdict.findings, check or (), cause or (), named)
+    asked = again.addresses(site, before, named)
+    host, read_barred, origin = split(site.base).host, bool(site.meta.get("read_barred")), site.base_origin
+    crawlers = [c.token for c in site.crawlers]
+    site.close()
+    if not before and not named:
+        raise UsageError(f"{path} has no such finding: there is nothing to ask for again")
+    progress = ProgressLine(quiet)
+    options = opt.gather_options(
+        crawler=crawlers, limit=None, rate=rate, parallel=parallel, timeout=timeout, connect=connect, header=header, also=None,
+        follow_links=False, read_barred=read_barred, base=None, progress=progress, intent=site.intent,
+    )  # fmt: skip
+    gathered = pipeline.ask_again(path, keep or pipeline.new_snapshot_path(host), asked, options)
+    progress.clear()
+    later, after = pipeline.examine(gathered.snapshot, crawlers, wants)
+    later.close()
+    found = again.held(before, [f for f in after.findings if not f.accepted], asked)
+    if json:
+        out_console().file.write(json_module.dumps(found.as_json(), ensure_ascii=False) + "\n")
+    else:
+        _show(found, len(asked), origin)
+    say(f"facts kept in {gathered.snapshot}", quiet)
+    if gathered.cut_short:
+        say(f"indrel: {gathered.cut_short}")
+        raise typer.Exit(gathered.cut_short.exit_code)
+    raise typer.Exit(1 if found.still or found.changed or found.new else 0)
+
+
+def _show(found: Rechecked, asked: int, origin: str) -> None:
+    from indrel.core.model import plural
+    from indrel.reports.terminal import STYLES, short
+
+    term = terminal()
+    term.line(
+        f"{plural(len(found.mended), 'finding')} mended, {len(found.still):,} still there, {len(found.changed):,} changed, "
+        f"{len(found.new):,} new; {plural(asked, 'address', 'addresses')} asked for again.",
+        "bold",
+    )
+
+    def part(title: str, findings: list[Finding], style: str | None = None) -> None:
+        if not findings:
+            return
+        term.console.print()
+        term.line(title, "bold")
+        for finding in sorted(findings, key=lambda f: (-f.severity.value, f.check, f.url))[:FEW]:
+            line = f"{finding.severity.word}: {finding.check}  {short(finding.url, origin)}: {finding.message}"
+            term.line(line, style or STYLES[finding.severity], indent=2, hang=4)
+        if len(findings) > FEW:
+            term.line(f"and {len(findings) - FEW:,} more (--json shows all)", "dim", indent=2)
+
+    part("Mended", found.mended, "green")
+    part("Still there", found.still)
+    part("Changed", [after for _, after in found.changed])
+    part("New", found.new)
