@@ -201,8 +201,10 @@ def _forget(writer: SnapshotWriter, urls: frozenset[str]) -> None:
     own |= {"link": "source", "resource": "source", "alternate": "source", "slip": "source"}
     for table, column in own.items():
         con.execute(f"DELETE FROM {table} WHERE {column} IN (SELECT id FROM again)")
-    for table in ("robots", "sitemap", "entry"):
-        con.execute(f"DELETE FROM {table}")
+    origins = sorted({origin_of(u) for u in urls} | {origin_of(str(writer.meta["base"]))})
+    con.execute("DELETE FROM robots WHERE origin IN (SELECT unnest(?::VARCHAR[]))", [origins])
+    con.execute("DELETE FROM sitemap")
+    con.execute("DELETE FROM entry")
     con.execute("COMMIT")
 
 

@@ -20,6 +20,7 @@ from indrel.cli import (
     explain,
     intent,
     list_,
+    recheck,
     reconcile,
     report,
     robots,
@@ -41,6 +42,7 @@ app.command("demo")(demo.demo)
 app.command("list")(list_.list_addresses)
 app.command("explain")(explain.explain_address)
 app.command("compare")(compare.compare)
+app.command("recheck")(recheck.recheck)
 app.command("reconcile")(reconcile.reconcile)
 app.command("report")(report.report)
 app.add_typer(robots.robots, name="robots")

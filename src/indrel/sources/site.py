@@ -180,7 +180,7 @@ class LiveSite:
                 await self._as_crawlers(origin)
             for host in self.options.hosts:
                 await self._declared_host(host)
-        self._enqueue([self.start], 0)
+        self._enqueue([self.start, *sorted(self.options.only or ())], 0)
         if fresh or self.options.only is not None:
             await self._sitemaps(origin)
         if fresh:

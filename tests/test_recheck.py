@@ -1,0 +1,61 @@
+"""Asking again for what was found: mended, still there, changed; nothing else is asked for."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+from cases import BASE, HOST, NOINDEX, a, canonical, html, sitemap
+from conftest import served
+from indrel.demo.server import DemoServer
+from test_program import Run, write_site
+
+LINKS = [f"/huts/{n}" for n in range(12)] + ["/tag/a", "/tag/b", "/c", "/gone"]
+SITE = {
+    **BASE,
+    "/": html(canonical("/"), a(*LINKS)),
+    "/sitemap.xml": sitemap("/", "/tag/a", "/tag/b"),
+    **{p: html(canonical(p), title=p) for p in LINKS[:12]},
+    "/tag/a": html(NOINDEX),
+    "/tag/b": html(NOINDEX),
+    "/c": html('<meta name="robots" content="no-index">'),
+}
+
+
+def test_recheck(indrel: Run, tmp_path: Path) -> None:
+    site = served(SITE)
+    with DemoServer(site=site) as server:
+        connect = [
+            x
+            for h in ("www.sarnfell.example", "sarnfell.example")
+            for x in ("--connect", f"{h}=127.0.0.1:{server.port}")
+        ]
+        indrel("audit", HOST + "/", "--rate", 0, "--snapshot", "1.indrel", *connect, code=1)
+        fixed = served(
+            {**SITE, "/tag/a": html(canonical("/tag/a")), "/c": html('<meta name="robots" content="nofolow">')}
+        )
+        site.pages.clear()
+        site.pages.update(fixed.pages)
+        asked: list[str] = []
+        answer = site.answer
+        site.answer = lambda scheme, host, path: (asked.append(path), answer(scheme, host, path))[1]  # type: ignore[method-assign]
+        rest = ["--rate", 0, "--snapshot", "2.indrel", *connect]
+        done = indrel(
+            "recheck", "1.indrel", "--check", "listed-hidden", "--check", "robots-token-slip", "--json", *rest, code=1
+        )
+        told = json.loads(done.stdout)
+        assert [(f["check"], f["url"]) for f in told["mended"]] == [("listed-hidden", HOST + "/tag/a")]
+        assert [f["url"] for f in told["still"]] == [HOST + "/tag/b"]
+        assert [c["after"]["evidence"][0]["text"] for c in told["changed"]] == [
+            '<meta name="robots" content="nofolow">'
+        ]
+        assert set(asked) == {"/robots.txt", "/sitemap.xml", "/tag/a", "/tag/b", "/c"}
+        again = json.loads(indrel("audit", "2.indrel", "--json").stdout)
+        assert again["complete"] and again["counts"]["addresses"] == 17
+        assert {f["check"] for f in again["findings"]} >= {"listed-hidden", "link-to-gone", "robots-token-slip"}
+        text = indrel("recheck", "1.indrel", "/tag/a", *rest).stdout
+        assert text.startswith(("1 finding mended", "2 findings mended")), text
+        assert "was probably meant" in indrel("recheck", "1.indrel", "--check", "listed-hiden", code=2).stderr
+    write_site(tmp_path / "b", {"index.html": html(body=a("/gone"))})
+    indrel("audit", "b", "--snapshot", "f.indrel", code=1)
+    assert "audit it again" in indrel("recheck", "f.indrel", code=2).stderr
