@@ -59,7 +59,8 @@ def recheck(
     named = [pipeline.page_address(text, site) for text in urls or ()]
     before = again.chosen(verdict.findings, check or (), cause or (), named)
     asked = again.addresses(site, before, named)
-    host, read_barred, origin = split(site.base).host, bool(site.meta.get("read_barred")), site.base_origin
+    host, origin = split(site.base).host, site.base_origin
+    read_barred, as_crawlers = bool(site.meta.get("read_barred")), bool(site.meta.get("as_crawlers"))
     crawlers = [c.token for c in site.crawlers]
     site.close()
     if not before and not named:
@@ -67,7 +68,7 @@ def recheck(
     progress = ProgressLine(quiet)
     options = opt.gather_options(
         crawler=crawlers, limit=None, rate=rate, parallel=parallel, timeout=timeout, connect=connect, header=header, also=None,
-        follow_links=False, read_barred=read_barred, base=None, progress=progress, intent=site.intent,
+        follow_links=False, read_barred=read_barred, as_crawlers=as_crawlers, base=None, progress=progress, intent=site.intent,
     )  # fmt: skip
     gathered = pipeline.ask_again(path, keep or pipeline.new_snapshot_path(host), asked, options)
     progress.clear()

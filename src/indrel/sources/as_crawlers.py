@@ -52,6 +52,8 @@ class Comparison:
             WHERE a.site AND n.status IS NOT NULL AND a.id NOT IN (SELECT address FROM given WHERE why = 'variant')
             ORDER BY a.id"""
         ).fetchall()
+        only = self.options.only
+        rows = [row for row in rows if only is None or row[1] in only]
         named = [c for c in self.options.crawlers if c.token != STAR]
         gate = asyncio.Semaphore(max(1, self.options.parallel))
 
