@@ -79,7 +79,8 @@ def _flow(site: Site) -> LinkFlow | None:
     fates = {UNFOLLOWED_FATE: float(weight[unfollowed].sum()) / total}
     for name in FATES[1:]:
         fates[str(name)] = float(weight[lost & (state[target] == list(State).index(State(name)))].sum()) / total
-    ends = unfollowed | lost
+    counted = [list(State).index(State(name)) for name in FATES[1:]]
+    ends = unfollowed | (lost & np.isin(state[target], counted))
     per_target = np.bincount(target[ends], weights=weight[ends], minlength=size) / total
     return LinkFlow(
         site.crawlers[index].token, sum(fates.values()), {n: v for n, v in fates.items() if v > 0},

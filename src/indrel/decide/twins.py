@@ -18,7 +18,7 @@ import numpy.typing as npt
 from indrel.core.page.wording import LEAST_WORDS, SKETCH
 from indrel.decide.site import Site
 
-NEAR = 0.94
+NEAR = 0.9
 """Share of runs of words from which on texts are near twins."""
 
 LONG_ENOUGH = 40

@@ -43,6 +43,7 @@ _ERROR = re.compile(
     r"|\bno (se )?(ha )?encontrad\w*\b|\bno existe\b|\bnon (è stata )?trovat\w*\b|\bn[ãa]o encontrad\w*\b|\bniet gevonden\b",
     re.IGNORECASE,
 )
+_NUMBER = re.compile(r"\b(?<!error )(404|410)\b", re.IGNORECASE)
 _FILLER = frozenset({
     "the", "this", "that", "a", "an", "we", "you", "it", "is", "was", "are", "page", "pages", "site", "content",
     "file", "url", "address", "link", "sorry", "oops", "whoops", "error", "http", "of", "on", "our", "here", "what",
@@ -116,7 +117,8 @@ def says_error(heading: str, words: int) -> bool:
     if words > LITTLE or not heading or not _ERROR.search(heading):
         return False
     rest = _WORD.findall(_ERROR.sub(" ", heading.lower()))
-    return sum(1 for word in rest if word not in _FILLER and len(word) > 1) <= 1
+    others = sum(1 for word in rest if word not in _FILLER and len(word) > 1)
+    return others <= (1 if _ERROR.search(_NUMBER.sub(" ", heading)) else 0)  # a number alone may be a room's
 
 
 def wording_marks(text: str, headings: list[str], words: int) -> int:

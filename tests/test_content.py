@@ -1,0 +1,263 @@
+"""What pages are and say: kinds, error pages in disguise, empty lists, twins, and the weight of links."""
+
+from __future__ import annotations
+
+import random
+
+import pytest
+
+from cases import BASE, HOST, NOINDEX, a, canonical, html, moved, robots, sitemap
+from conftest import AuditSite
+from indrel.addresses import listed
+from indrel.core.address import Joiner
+from indrel.core.page.facts import Mark
+from indrel.core.page.html import read_page
+from indrel.core.page.wording import alike, fingerprint, says_error, structured_data
+from indrel.decide.flow import link_flow
+from indrel.decide.graph import link_graph
+from indrel.decide.kinds import RULES, kind_of_address
+from indrel.demo.page import Response
+from indrel.explain import explain
+
+WORDS = [
+    "stove",
+    "beck",
+    "ridge",
+    "cairn",
+    "tarn",
+    "bunk",
+    "warden",
+    "path",
+    "snow",
+    "door",
+    "latch",
+    "wood",
+    "map",
+    "lamp",
+    "kettle",
+    "gate",
+    "wall",
+    "moss",
+    "crag",
+    "fell",
+]
+
+
+def prose(seed: int, words: int = 120) -> str:
+    rng = random.Random(seed)
+    return " ".join(rng.choice(WORDS) for _ in range(words))
+
+
+def data(text: str) -> str:
+    return f'<script type="application/ld+json">{text}</script>'
+
+
+PASSWORD = '<form><input type="Password" name="p"></form>'
+MARKED = [
+    (html(data('{"@type": "Article"}')), "article"),
+    (html(data('{"@graph": [{"@type": ["Thing", "https://schema.org/Product"]}]}')), "product"),
+    (html(data('[{"@type": "Product"}, {"@type": "Product"}]')), "listing"),
+    (html(data('{"@type": "CollectionPage", "mainEntity": {"@type": "Article"}}')), "listing"),
+    (html(data('{"@type": "SearchResultsPage"}')), "search-results"),
+    (html(data('{"@type": "ProfilePage"}')), "author-archive"),
+    (html(data('{"@type": "BreadcrumbList"}')), "other"),
+    (html(data('{"@type": "Article"')), "other"),
+    (html(data("[" * 50_000)), "other"),
+    (html('<meta property="og:type" content="article">'), "article"),
+    (html('<meta property="og:type" content="website">'), "other"),
+    (html(body=PASSWORD, title="Wardens"), "login"),
+    (html(body=PASSWORD + f"<p>{prose(1)}</p>", title="Join us"), "other"),
+    (html(body=f"<nav>{PASSWORD}</nav><p>{prose(1, 30)}</p>"), "other"),
+    ("<p>A piece of a page", "template-fragment"),
+    (html(title="Page not found"), "error"),
+    (html(title="Lost and found"), "other"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("page", "kind"), MARKED)
+def test_kinds_by_markup(page: str, kind: str, audit_site: AuditSite) -> None:
+    site = audit_site({**BASE, "/": html(body=a("/x")), "/x": page})[0]
+    row = next(r for r in listed(site) if r.url.endswith("/x"))
+    assert row.kind == kind
+    assert row.kind_because == (next(r.because for r in RULES if r.kind == kind and not r.address) if kind != "other" else
+                                "nothing tells what it is") or kind in ("article", "login", "feed")  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("path", "kind"),
+    [
+        ("/", "start"), ("/login", "login"), ("/a/login/b", "other"), ("/x/login.php?next=/", "login"), ("/cart/", "cart"),
+        ("/cartography/", "other"), ("/checkout/guide", "other"), ("/search/node.html", "other"), ("/search?q=x", "search-results"),
+        ("/d/x.pdf", "document"), ("/d/x.pdf/", "other"), ("/news/page/3?x=1", "numbered-page"), ("/tag/a.html", "other"),
+        ("/a?utm_source=b", "parameter-variant"), ("/a?sorting=1", "other"), ("/?attachment_id=4", "attachment"),
+        ("/product-category/hats/wool/", "category"), ("/2024/05/", "date-archive"), ("/2024/05/a-post/", "other"),
+    ],
+)  # fmt: skip
+def test_kinds_by_address(path: str, kind: str) -> None:
+    assert kind_of_address(HOST + path) == kind
+
+
+@pytest.mark.parametrize(
+    ("heading", "says"),
+    [
+        ("Page not found", True), ("404", True), ("Error 404 - Not Found", True), ("Sorry, we can't find that page", True),
+        ("The page you were looking for does not exist", True), ("Seite nicht gefunden", True), ("Page introuvable", True),
+        ("Oops! Something went wrong.", True), ("This product is no longer available", True), ("Nothing found", True),
+        ("Lost and found", False), ("How we found the hut", False), ("Key not found? Ask the warden", False),
+        ("Hut 404", False), ("Huts", False), ("", False),
+    ],
+)  # fmt: skip
+def test_error_wording(heading: str, says: bool) -> None:
+    assert says_error(heading, 12) is says and not says_error(heading, 200)
+
+
+NOT_FOUND = Response(html(title="Oh no", body=f"<nav>{a('/huts')}</nav><p>{prose(9, 30)} PATH</p>").encode())
+
+
+def test_error_pages_in_disguise(audit_site: AuditSite) -> None:
+    """Pages like the one that a made-up address gets are missing; short real pages are not."""
+    missing = html(title="Oh no", body=f"<p>{prose(9, 40)}</p>")
+    pages = {
+        **BASE,
+        "/": html(canonical("/"), a("/same", "/dated", "/short", "/says", "/tag/none")),
+        "/same": missing,
+        "/dated": missing.replace("</p></body>", " today</p></body>"),
+        "/short": html(title="Fees", body="<p>Eight pounds.</p>"),
+        "/says": html(title="Page not found", body=f"<p>{prose(3, 100)}</p>"),
+        "/tag/none": html(title="Stoves", body="<p>Nothing found.</p>"),
+    }
+    site, verdict = audit_site(pages, Response(missing.encode()))
+    soft = {f.url.removeprefix(HOST) for f in verdict.findings if f.check == "soft-missing"}
+    assert soft == {"/same", "/dated"}
+    assert {f.url for f in verdict.findings if f.check == "empty-archive-open"} == {HOST + "/tag/none"}
+    told = explain(site, HOST + "/same")
+    assert told.states["*"] == "broken" and any("error page" in s.outcome for s in told.steps["*"])
+    assert {f.check for f in verdict.findings} >= {"missing-answers-200"}
+
+
+def test_a_shell_that_answers_everything_is_told_once(audit_site: AuditSite) -> None:
+    shell = "<!doctype html><title>App</title><div id=app></div>"
+    site, verdict = audit_site({"/": shell, "/robots.txt": robots(), "/a": shell}, Response(shell.encode()))
+    assert (
+        "soft-missing" not in {f.check for f in verdict.findings}
+        and site.one("SELECT tail FROM fact WHERE start") == ""
+    )
+
+
+def test_sketches_tell_how_much_texts_share() -> None:
+    text = prose(1, 300)
+    one, same = fingerprint(text), fingerprint("\n ".join(text.split()))
+    assert one == same and one.sketch and one.words == 300
+    nearly, other = fingerprint(text + " added"), fingerprint(prose(2, 300))
+    assert nearly.sketch and other.sketch and nearly.text_hash != one.text_hash
+    assert alike(one.sketch, nearly.sketch)[0] > 0.9 and alike(one.sketch, other.sketch)[0] < 0.2
+    turned = fingerprint(" ".join(reversed(text.split()))).sketch
+    assert turned and alike(one.sketch, turned)[1] == 1 and alike(one.sketch, turned)[0] < 0.3
+    assert fingerprint("three words only").sketch is None
+
+
+def document(seed: int, title: str, more: str = "") -> str:
+    return html(title=title, body=f"<h1>{title}</h1><p>{prose(seed, 200)} {more}</p>")
+
+
+def test_twins(audit_site: AuditSite) -> None:
+    """The same and nearly the same text, with one heading; documents from one template are no twins."""
+    paths = ["/a", "/a-copy", "/b", "/b?print=1", "/t1", "/t2", "/f", "/f2", "/h", "/h2", "/x?lang=a", "/x?lang=b"]
+    pages = {
+        **BASE, "/": html(canonical("/"), a(*paths)),
+        "/a": document(1, "A"), "/a-copy": document(1, "A", "printed today"),
+        "/b": document(2, "B"), "/b?print=1": document(2, "B"),
+        "/t1": document(3, "Class One"), "/t2": document(3, "Class Two"),
+        "/f": document(4, "F"), "/f2": document(4, "F").replace("<title>", canonical("/f") + "<title>"),
+        "/h": document(5, "H"), "/h2": document(5, "H").replace("<title>", NOINDEX + "<title>"),
+        "/x?lang=a": document(6, "X"), "/x?lang=b": document(6, "X"),
+    }  # fmt: skip
+    _, verdict = audit_site(pages)
+    twins = {
+        f.url.removeprefix(HOST): (f.also[0].removeprefix(HOST), f.message)
+        for f in verdict.findings
+        if f.check == "twin-open"
+    }
+    assert {k: v[0] for k, v in twins.items()} == {"/a": "/a-copy", "/b": "/b?print=1", "/x?lang=a": "/x?lang=b"}
+    assert (
+        twins["/a"][1].startswith("nearly")
+        and "differ only in `print`" in twins["/b"][1]
+        and "`lang`" in twins["/x?lang=a"][1]
+    )
+
+
+def test_navigation_is_no_content() -> None:
+    def own(body: str) -> tuple[int | None, int | None]:
+        facts = read_page(html(body=body).encode(), HOST + "/p", None, Joiner())
+        return facts.text_hash, facts.own_links
+
+    main = f"<main><p>{prose(1, 30)}</p>{a('/x')}</main>"
+    assert own(main) == own(f"<header>Hello</header><nav>{a('/m', '/n')}</nav>{main}<footer>2026</footer>")
+    assert own(main) != own(main.replace("stove", "oven")) and own(main)[1] == 1
+    inside_out = f"<nav><aside><nav>{a('/m')}</nav></aside></nav><footer><nav>x</nav></footer>"
+    assert own(main + inside_out) == own(main)
+    assert own(f"<nav>{prose(2, 30)}</nav>")[0] is not None
+    facts = read_page(
+        html(body="<svg><style><script>x</script></style></svg><p>text").encode(), HOST + "/", None, Joiner()
+    )
+    assert facts.own_words and not facts.marks & Mark.FRAGMENT
+    assert structured_data(['{"@type": "A", "dateModified": "2026-02-30x"}'], None) == ("|a|", None)
+
+
+def test_clicks_and_link_weight(audit_site: AuditSite) -> None:
+    """Reckoned by hand: the start page shares its weight among four, one of which hands it on."""
+    pages = {
+        **BASE,
+        "/": html(canonical("/"), a("/open", "/hidden", "/old") + a("/unfollowed", rel="nofollow")),
+        "/sitemap.xml": sitemap("/"),
+        "/open": html(canonical("/open"), a("/deep")),
+        "/deep": html(canonical("/deep"), a("/")),
+        "/hidden": html(NOINDEX, a("/behind")),
+        "/old": moved("/open"),
+        "/unfollowed": html(canonical("/unfollowed"), a("/far")),
+        "/far": html(canonical("/far"), a("/")),
+        "/behind": html(canonical("/behind"), a("/")),
+    }
+    site, _ = audit_site(pages)
+    clicks = link_graph(site).clicks(site.start_id or 0, 2)
+    depth = {path: int(clicks[number]) for number, path in site.rows("SELECT id, path FROM fact WHERE known")}
+    assert depth == {
+        "/": 0,
+        "/open": 1,
+        "/hidden": 1,
+        "/old": 1,
+        "/deep": 2,
+        "/behind": 2,
+        "/unfollowed": -1,
+        "/far": -1,
+    }
+    assert {r.url.removeprefix(HOST) for r in listed(site, unreached=True)} == {"/unfollowed", "/far"}
+    flow = link_flow(site)
+    assert flow and set(flow.fates) == {"unfollowed", "hidden"}
+    assert flow.fates["unfollowed"] == pytest.approx(flow.fates["hidden"]) and 0.1 < flow.lost < 0.4
+    assert flow.lost == pytest.approx(sum(flow.sections.values()), abs=1e-6) and set(flow.sections) == {"/*"}
+    assert link_flow(audit_site({**BASE, "/": html()})[0]) is None
+
+
+CHANGES = {
+    "/barred/x": (html(), "edit https://www.sarnfell.example/robots.txt:2"),
+    "/hidden": (html(NOINDEX), "edit https://www.sarnfell.example/hidden:2: take the noindex"),
+    "/header": (Response(html().encode(), headers=(("X-Robots-Tag", "noindex"),)), "the server's configuration for"),
+    "/folded": (html(canonical("/open")), "edit https://www.sarnfell.example/folded:2: name"),
+    "/moved": (moved("/open"), "take the redirect out"),
+    "/refresh": (html('<meta http-equiv="refresh" content="0; url=/open">'), "refresh:2: take the refresh out"),
+    "/gone": (Response(b"", 404), "redirect (301)"),
+    "/locked": (Response(b"", 401), "without asking for credentials"),
+    "/broken": (Response(b"", 502), "error log"),
+    "/open": (html(canonical("/open")), '<meta name="robots" content="noindex">'),
+    "/file.pdf": (Response(b"%PDF", media_type="application/pdf"), "send `X-Robots-Tag: noindex`"),
+}
+
+
+def test_explain_ends_in_what_to_edit(audit_site: AuditSite) -> None:
+    pages = {**BASE, "/": html(body=a(*CHANGES)), "/robots.txt": robots("Disallow: /barred/")}
+    site, verdict = audit_site({**pages, **{p: answer for p, (answer, _) in CHANGES.items()}})
+    for path, (_, says) in CHANGES.items():
+        step = explain(site, HOST + path, verdict.findings).steps["*"][-1]
+        assert step.step == "change" and says in step.outcome, (path, step.outcome)
+    assert explain(site, HOST + "/nowhere").steps["*"][-1].outcome.startswith("to know more")
