@@ -111,4 +111,5 @@ def checks() -> dict[str, Check]:
     package = import_module("indrel.checks.topics")
     for module in sorted(m.name for m in iter_modules(package.__path__)):
         import_module(f"indrel.checks.topics.{module}")
-    return dict(_CHECKS)
+    # whoever imports a topic first registers it first: the order is the topics', whatever was imported
+    return {one.id: one for one in sorted(_CHECKS.values(), key=lambda c: c.topic)}
