@@ -113,6 +113,7 @@ def test_catalogue_refuses_bad_registrations() -> None:
     def undocumented(site: object) -> Any:
         """Only a summary."""
 
+    assert "site-barred" in checks()
     with pytest.raises(ValueError, match="lacks Why"):
         check("new-check", CheckClass.FLAW, Severity.NOTE)(undocumented)
     with pytest.raises(ValueError, match="registered twice"):
