@@ -1,0 +1,57 @@
+"""Which row speaks when several would: one fact is told once, by the row that says most."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pytest
+
+from cases import BASE, HOST, NOINDEX, a, canonical, html, listed, page, robots, sitemap
+from conftest import AuditSite
+
+PASSWORD = '<form><input type="password"></form>'
+SHOW = '[[want]]\nmatch = "/a*"\nwant = "show"\n'
+HIDE = SHOW.replace("show", "hide")
+LINKED = {**BASE, "/": html(canonical("/"), a("/a"))}
+OTHER = "<p>Members meet in March; accounts, elections and soup follow, all in the village hall.</p>"
+BARRED = robots("Disallow: /a/", f"Sitemap: {HOST}/sitemap.xml")
+# pages, intent, options; rows that must speak, rows that must not, about /a or what is below it
+TABLE: list[tuple[dict[str, Any], str | None, dict[str, Any], set[str], set[str]]] = [
+    (listed("/a", html(NOINDEX)), None, {}, {"listed-hidden"}, {"noindex-wanted"}),
+    (listed("/a", html(NOINDEX)), SHOW, {}, {"noindex-wanted"}, {"listed-hidden"}),
+    (listed("/a", html(NOINDEX)), HIDE, {}, {"listed-unwanted"}, {"listed-hidden", "noindex-wanted", "open-unwanted"}),
+    (listed("/a", html()), HIDE, {}, {"listed-unwanted", "open-unwanted"}, {"no-path"}),
+    ({**listed("/a/b", html()), "/robots.txt": BARRED}, None, {}, {"listed-barred"}, {"barred-wanted"}),
+    ({**listed("/a/b", html()), "/robots.txt": BARRED}, SHOW, {}, {"barred-wanted"}, {"listed-barred"}),
+    ({**LINKED, "/": html(body=a("/a/b")), "/robots.txt": BARRED, "/a/b": html(NOINDEX)}, HIDE, {"read_barred": True},
+     {"barred-noindex"}, {"barred-to-hide"}),
+    ({**LINKED, "/a": html(title="Log in", body=PASSWORD)}, HIDE, {}, {"gate-open"}, {"open-unwanted"}),
+    ({**LINKED, "/": html(body=a("/a?sort=x")), "/a?sort=x": page()}, HIDE, {}, {"junk-open"}, {"open-unwanted", "twin-open"}),
+    ({**LINKED, "/a": html(canonical("/a/nowhere"))}, None, {}, {"canonical-to-gone"}, {"canonical-relative"}),
+    ({**LINKED, "/a": html('<link rel=canonical href="nowhere">')}, None, {}, {"canonical-relative"}, {"canonical-to-gone"}),
+    ({**LINKED, "/a": page(head=canonical("/b")), "/b": page(OTHER)}, SHOW, {}, {"canonical-wanted-folded"}, {"canonical-unlike"}),
+    ({**LINKED, "/a": html('<meta name="robots" content="unavailable_after: soon">')}, None, {}, {"robots-token-slip"},
+     {"robots-header-slip", "expiry-passed"}),
+    ({**LINKED, "/a": html('<link rel=canonical href="http://localhost/a">')}, None, {}, {"canonical-to-closed-host"},
+     {"canonical-off-site", "canonical-unusable"}),
+    ({**LINKED, "/a": html('<link rel=canonical href="file:///a">')}, None, {}, {"canonical-to-closed-host"}, {"canonical-unusable"}),
+    ({**LINKED, "/a": html(f'<link rel=canonical href="http://{HOST[8:]}/a">')}, None, {}, {"canonical-host-variant"},
+     {"canonical-off-site", "canonical-to-redirect", "canonical-loop"}),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("row", TABLE, ids=[" ".join(sorted(row[3])) + f" {n}" for n, row in enumerate(TABLE)])
+def test_one_row_speaks(row: Any, audit_site: AuditSite) -> None:
+    pages, intent, options, speak, stay = row
+    found = [f for f in audit_site(pages, intent=intent, **options)[1].findings if "/a" in f.url]
+    assert {f.check for f in found} >= speak and not {f.check for f in found} & stay
+
+
+@pytest.mark.parametrize(
+    ("intent", "severity"),
+    [(None, "ask"), (SHOW, "fix"), ('[[want]]\nkind = "other"\nwant = "show"\n', "fix")],
+)
+def test_implied_wants_are_milder(intent: str | None, severity: str, audit_site: AuditSite) -> None:
+    pages = {**BASE, "/": html(canonical("/a")), "/sitemap.xml": sitemap("/"), "/a": html(NOINDEX)}
+    finding = next(f for f in audit_site(pages, intent=intent)[1].findings if f.check == "noindex-wanted")
+    assert finding.severity.word == severity and finding.url == HOST + "/a"
