@@ -13,7 +13,7 @@ from indrel.core.model import Evidence, Finding, Severity, Verdict
 from indrel.decide.site import Site
 
 LEVELS = {Severity.STOP: "error", Severity.FIX: "error", Severity.ASK: "warning", Severity.NOTE: "note"}
-SCHEMA = "https://json.schemastore.org/sarif-2.1.0.json"
+SCHEMA = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"
 
 
 def render(verdict: Verdict, site: Site) -> bytes:
