@@ -127,12 +127,11 @@ def _bring_over(before: Site, after: Site, hosts: Mapping[str, str]) -> None:
     states = ", ".join(f"{before.state_sql(i)} AS s{i}" for i in range(len(before.crawlers)))
     tables = {
         "earlier": f"SELECT {_mapped('origin', hosts)} AS origin, path, want, {states} FROM fact WHERE known",
-        "earlier_said": f"SELECT {_mapped('origin', hosts)} AS origin, path, robots, replace_all(canonical) AS canonical "
-        f"FROM ({SAID})",
+        "earlier_said": f"SELECT {_mapped('origin', hosts)} AS origin, path, robots, "
+        f"{_mapped('canonical', hosts)} AS canonical FROM ({SAID})",
         "earlier_listed": f"SELECT DISTINCT {_mapped('a.origin', hosts)} AS origin, a.path FROM entry e "
         "JOIN address a ON a.id = e.address",
     }
-    tables["earlier_said"] = tables["earlier_said"].replace("replace_all(canonical)", _mapped("canonical", hosts))
     for name, sql in tables.items():
         data: Any = before.con.sql(sql).to_arrow_table()
         after.con.register(f"incoming_{name}", data)

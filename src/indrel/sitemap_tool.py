@@ -5,9 +5,10 @@ from __future__ import annotations
 import asyncio
 import sys
 import tempfile
-from collections import Counter, deque
-from collections.abc import Iterable, Iterator, Sequence
+from collections import deque
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
+from functools import partial
 from pathlib import Path
 
 from indrel.checks import checks, judge
@@ -26,6 +27,9 @@ NOWHERE = "https://sitemap.invalid"
 STEP = 1 << 16
 COMMIT_ENTRIES = 100_000
 MOST_FILES = 50_000
+DEEPEST = 3
+"""Indexes within indexes that are followed, though the protocol has none."""
+
 ALONE = ("sitemap_files",)
 OF_FILES = ("sitemap-is-page", "sitemap-unreadable")
 JUDGED = "listed-"
@@ -61,6 +65,34 @@ class _Todo:
     depth: int = 0
 
 
+class _Queue:
+    """Sitemaps to be read, each once, in the order found; iterate for the next with its number."""
+
+    def __init__(self, first: str) -> None:
+        self._waiting = deque([_Todo(first)])
+        self._done: set[str] = set()
+
+    def __iter__(self) -> Iterator[tuple[int, _Todo]]:
+        while self._waiting and len(self._done) < MOST_FILES:
+            todo = self._waiting.popleft()
+            if todo.where not in self._done:
+                self._done.add(todo.where)
+                yield len(self._done) - 1, todo
+
+    def add(
+        self, number: int, index: _Todo, children: Iterable[Child], place: Callable[[str], str | None]
+    ) -> list[str]:
+        """Queue what an index lists, where `place` finds it; give what could not be found."""
+        unread = []
+        for child in children if index.depth < DEEPEST else ():
+            where = place(child.loc)
+            if where:
+                self._waiting.append(_Todo(where, number, child.line, index.depth + 1))
+            else:
+                unread.append(child.loc)
+        return unread
+
+
 class _Gatherer:
     """Streams sitemaps into a snapshot of their own. With `judged`, entries are numbered, to be joined by address."""
 
@@ -69,7 +101,6 @@ class _Gatherer:
         self.judged = judged
         self.files: list[ReadFile] = []
         self.unread: list[str] = []
-        self.hosts: Counter[str] = Counter()
         self._numbers: dict[str, int] = {}
         self._pending = 0
 
@@ -170,26 +201,14 @@ def _judge_entries(
 
 def _read_all(named: str, gatherer: _Gatherer) -> None:
     """Read a file, and the files beside it that an index lists."""
-    queue = deque([_Todo(named)])
-    done: set[str] = set()
-    number = 0
-    while queue and number < MOST_FILES:
-        todo = queue.popleft()
-        if todo.where in done:
-            continue
-        done.add(todo.where)
+    queue = _Queue(named)
+    for number, todo in queue:
         reader, children = SitemapReader(), []
         for chunk in _chunks(todo.where):
             children += gatherer.take(number, reader.feed(chunk))
         children += gatherer.take(number, reader.close())
         gatherer.finish(number, todo, reader.summary, 200, None)
-        for child in children if todo.depth < 3 else ():
-            beside = _beside(todo.where, child.loc)
-            if beside:
-                queue.append(_Todo(beside, number, child.line, todo.depth + 1))
-            else:
-                gatherer.unread.append(child.loc)
-        number += 1
+        gatherer.unread += queue.add(number, todo, children, partial(_beside, todo.where))
 
 
 def _chunks(named: str) -> Iterator[bytes]:
@@ -252,14 +271,8 @@ async def _fetch_all(url: str, gatherer: _Gatherer, options: GatherOptions) -> N
                 )
             ],
         )
-        queue = deque([_Todo(url)])
-        done: set[str] = set()
-        number = 0
-        while queue and number < MOST_FILES:
-            todo = queue.popleft()
-            if todo.where in done:
-                continue
-            done.add(todo.where)
+        queue = _Queue(url)
+        for number, todo in queue:
             reader, children = SitemapReader(), []
             status: int | None = None
             error = None
@@ -275,10 +288,10 @@ async def _fetch_all(url: str, gatherer: _Gatherer, options: GatherOptions) -> N
                 raise InputError(f"{url} cannot be read: {error or 'no answer'}")
             children += gatherer.take(number, reader.close())
             gatherer.finish(number, todo, reader.summary, status, error)
-            for child in children if todo.depth < 3 else ():
-                target = normalise(child.loc, todo.where)
-                if target and site_key(target) == site_key(url):
-                    queue.append(_Todo(target, number, child.line, todo.depth + 1))
-                else:
-                    gatherer.unread.append(child.loc)
-            number += 1
+            gatherer.unread += queue.add(number, todo, children, partial(_on_its_host, todo.where))
+
+
+def _on_its_host(sitemap: str, loc: str) -> str | None:
+    """The address that an index means, if it stands on the index's own host."""
+    target = normalise(loc, sitemap)
+    return target if target and site_key(target) == site_key(sitemap) else None
