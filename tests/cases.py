@@ -261,7 +261,10 @@ CASES: dict[str, Case] = dict(
         robots_case("robots-encoding", ["Disallow: /\0"], ["Disallow: /\u00fc"]),
         robots_case("robots-rule-unused", ["Disallow: /nothing/"], ["Disallow: /a"], pages={"/": html(body=a("/a"))}),
         robots_case(
-            "robots-case-slip", ["Disallow: /HUTS/"], ["Disallow: /huts/"], pages={"/": html(body=a("/huts/a"))}
+            "robots-case-slip",
+            ["Disallow: /HUTS/"],
+            ["Disallow: /huts/", "Allow: /huts/a"],  # the first decides nothing, but not for its case
+            pages={"/": html(body=a("/huts/a"))},
         ),
         robots_case("robots-no-sitemap", [], [f"Sitemap: {HOST}/sitemap.xml"]),
         robots_case(

@@ -10,7 +10,7 @@ from conftest import served
 from indrel.demo.server import DemoServer
 from test_program import Run, write_site
 
-LINKS = [f"/huts/{n}" for n in range(12)] + ["/tag/a", "/tag/b", "/c", "/gone"]
+LINKS = [f"/huts/{n}" for n in range(12)] + ["/tag/a", "/tag/b", "/c", "/gone", "/v"]
 SITE = {
     **BASE,
     "/": html(canonical("/"), a(*LINKS)),
@@ -19,6 +19,9 @@ SITE = {
     "/tag/a": html(NOINDEX),
     "/tag/b": html(NOINDEX),
     "/c": html('<meta name="robots" content="no-index">'),
+    "/v": html('<link rel="canonical" href="http://www.sarnfell.example/v">'),
+    "http://www.sarnfell.example/": html(),
+    "http://www.sarnfell.example/robots.txt": "Disalow: /",
 }
 
 
@@ -51,11 +54,16 @@ def test_recheck(indrel: Run, tmp_path: Path) -> None:
         ]
         assert set(asked) == {"/robots.txt", "/sitemap.xml", "/tag/a", "/tag/b", "/c"}
         again = json.loads(indrel("audit", "2.indrel", "--json").stdout)
-        assert again["complete"] and again["counts"]["addresses"] == 17
+        assert again["complete"] and again["counts"]["addresses"] == 19
         assert {f["check"] for f in again["findings"]} >= {"listed-hidden", "link-to-gone", "robots-token-slip"}
         text = indrel("recheck", "1.indrel", "/tag/a", *rest).stdout
         assert text.startswith(("1 finding mended", "2 findings mended")), text
         assert "was probably meant" in indrel("recheck", "1.indrel", "--check", "listed-hiden", code=2).stderr
+        indrel("recheck", "1.indrel", "--check", "canonical-host-variant", *rest, code=1)
+        third = json.loads(indrel("audit", "2.indrel", "--json").stdout)["findings"]
+        assert not [f for f in third if f["url"] == "http://www.sarnfell.example/robots.txt"], (
+            "a variant is no host of its own"
+        )
     write_site(tmp_path / "b", {"index.html": html(body=a("/gone"))})
     indrel("audit", "b", "--snapshot", "f.indrel", code=1)
     assert "audit it again" in indrel("recheck", "f.indrel", code=2).stderr

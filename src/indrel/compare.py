@@ -26,6 +26,7 @@ class StateChange:
     before: str
     after: str
     wanted: bool
+    want: str = "any"
 
     @property
     def is_worse(self) -> bool:
@@ -103,9 +104,8 @@ def compare(before: Site, after: Site, hosts: Mapping[str, str] | None = None) -
     """Compare two readings by address and crawler; `hosts` names hosts of the earlier one that stand for later ones."""
     if [c.token for c in before.crawlers] != [c.token for c in after.crawlers]:
         raise UsageError("the two snapshots are seen by different crawlers: name them with --crawler")
-    found = Comparison()
-    _bring_over(before, after, hosts or {})
-    _states(after, found)
+    found = Comparison(changed_states(before, after, hosts or {}))
+    found.common = int(after.one("SELECT count(*) FROM fact JOIN earlier USING (origin, path) WHERE known"))
     _sets(after, found)
     _rules(before, after, found)
     _findings(before, after, hosts or {}, found)
@@ -149,17 +149,20 @@ FROM fact f WHERE f.known AND f.read AND f.status < 300"""
 """What each page says of robots and canonical, in words that can be compared."""
 
 
-def _states(after: Site, found: Comparison) -> None:
+def changed_states(before: Site, after: Site, hosts: Mapping[str, str] | None = None) -> list[StateChange]:
+    """Addresses whose state changed, by crawler: wanted ones that got worse first."""
+    _bring_over(before, after, hosts or {})
+    found = []
     for i, crawler in enumerate(after.crawlers):
-        found.states += [
-            StateChange(url, crawler.token, old, new, wanted)
-            for url, old, new, wanted in after.rows(
-                f"""SELECT origin || path AS url, e.s{i}, {after.state_sql(i)} AS state, fact.want = 'show' OR e.want = 'show'
+        found += [
+            StateChange(url, crawler.token, old, new, wanted, want)
+            for url, old, new, wanted, want in after.rows(
+                f"""SELECT origin || path AS url, e.s{i}, {after.state_sql(i)} AS state, fact.want = 'show' OR e.want = 'show',
+                    fact.want
                 FROM fact JOIN earlier e USING (origin, path) WHERE known AND state <> e.s{i} ORDER BY url"""
             )
         ]
-    found.states.sort(key=lambda c: (not c.is_worse, not c.wanted, c.after == State.OPEN, c.url))
-    found.common = int(after.one("SELECT count(*) FROM fact JOIN earlier USING (origin, path) WHERE known"))
+    return sorted(found, key=lambda c: (not c.is_worse, not c.wanted, c.after == State.OPEN, c.url))
 
 
 def _sets(after: Site, found: Comparison) -> None:

@@ -203,6 +203,7 @@ def _forget(writer: SnapshotWriter, urls: frozenset[str]) -> None:
         con.execute(f"DELETE FROM {table} WHERE {column} IN (SELECT id FROM again)")
     origins = sorted({origin_of(u) for u in urls} | {origin_of(str(writer.meta["base"]))})
     con.execute("DELETE FROM robots WHERE origin IN (SELECT unnest(?::VARCHAR[]))", [origins])
+    con.execute("DELETE FROM robots_as")
     con.execute("DELETE FROM sitemap")
     con.execute("DELETE FROM entry")
     con.execute("COMMIT")

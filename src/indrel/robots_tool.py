@@ -78,8 +78,7 @@ def _of_bytes(body: bytes, where: str) -> Loaded:
 
 def _fetch(named: str, options: GatherOptions) -> Loaded:
     from indrel.core.page.headers import content_type
-    from indrel.sources.fetch import Fetcher
-    from indrel.sources.site import ROBOTS_LIMIT, follow_robots
+    from indrel.sources.fetch import ROBOTS_LIMIT, Fetcher, follow_robots
 
     url = normalise(named)
     if url is None:

@@ -245,8 +245,7 @@ async def _fetch_all(url: str, gatherer: _Gatherer, options: GatherOptions) -> N
     import aiohttp
 
     from indrel.core.page.headers import content_type
-    from indrel.sources.fetch import Fetcher, explain
-    from indrel.sources.site import ROBOTS_LIMIT, follow_robots
+    from indrel.sources.fetch import ROBOTS_LIMIT, Fetcher, explain, follow_robots
     from indrel.sources.sitemaps import stream
 
     origin = origin_of(url)

@@ -19,6 +19,7 @@ from indrel.cli import (
     draft,
     explain,
     intent,
+    ledger,
     list_,
     recheck,
     reconcile,
@@ -49,6 +50,7 @@ app.add_typer(robots.robots, name="robots")
 app.add_typer(sitemap.sitemap, name="sitemap")
 app.add_typer(intent.intent, name="intent")
 app.add_typer(draft.draft, name="draft")
+app.add_typer(ledger.ledger, name="ledger")
 app.command("checks")(checks.show_checks)
 app.command("crawlers")(crawlers.show_crawlers)
 

@@ -29,6 +29,7 @@ def demo(
 ) -> None:
     """Audit the built-in demonstration site, served on this machine, and write all reports to a folder."""
     from indrel import pipeline
+    from indrel.demo.endpoint import KEY, Endpoint
     from indrel.demo.outside import export, log
     from indrel.demo.server import DemoServer
     from indrel.demo.site import START, intent_text
@@ -47,8 +48,10 @@ def demo(
     pool = None if serve else ParserPool()  # before the server's threads begin
     with DemoServer(port) as server:
         if serve:
-            _serve(server.connect, START, intent)
-            server.wait()
+            with Endpoint() as endpoint:
+                _serve(server.connect, START, intent)
+                print(f"  indrel ledger request /huts/tarn/ && indrel ledger send --to {endpoint.address} --key {KEY}")
+                server.wait()
             return
         progress = ProgressLine(quiet)
         wanted = opt.gather_options(

@@ -12,10 +12,10 @@ from indrel.cli.talk import ProgressLine, out_console, say, terminal
 from indrel.errors import UsageError
 
 if TYPE_CHECKING:
-    from indrel.core.model import Finding
+    from indrel.core.model import Finding, Severity
     from indrel.recheck import Rechecked
 
-FEW = 10
+FEW = 20
 
 
 def recheck(
@@ -102,11 +102,21 @@ def _show(found: Rechecked, asked: int, origin: str) -> None:
             return
         term.console.print()
         term.line(title, "bold")
-        for finding in sorted(findings, key=lambda f: (-f.severity.value, f.check, f.url))[:FEW]:
-            line = f"{finding.severity.word}: {finding.check}  {short(finding.url, origin)}: {finding.message}"
-            term.line(line, style or STYLES[finding.severity], indent=2, hang=4)
-        if len(findings) > FEW:
-            term.line(f"and {len(findings) - FEW:,} more (--json shows all)", "dim", indent=2)
+        groups: dict[tuple[Severity, str], list[Finding]] = {}
+        for finding in sorted(findings, key=lambda f: (-f.severity.value, f.check, f.url)):
+            groups.setdefault((finding.severity, finding.check), []).append(finding)
+        for (severity, check), members in list(groups.items())[:FEW]:
+            shown = style or STYLES[severity]
+            places = [short(f.url, origin) for f in members]
+            if len(members) == 1:
+                term.line(f"{severity.word}: {check}  {places[0]}: {members[0].message}", shown, indent=2, hang=4)
+                continue
+            more = f" and {len(places) - 3:,} more" if len(places) > 3 else ""
+            term.line(
+                f"{severity.word}: {check}  {len(members):,} ×  {', '.join(places[:3])}{more}", shown, indent=2, hang=4
+            )
+        if len(groups) > FEW:
+            term.line(f"and {len(groups) - FEW:,} more checks (--json shows all)", "dim", indent=2)
 
     part("Mended", found.mended, "green")
     part("Still there", found.still)

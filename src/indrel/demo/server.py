@@ -38,19 +38,13 @@ class _Server(ThreadingHTTPServer):
         pass  # a client that went away is no fault
 
 
-class DemoServer:
-    """Serves until closed. As a context manager, in a thread of its own."""
+class Listener:
+    """Serves on this machine until closed. As a context manager, in a thread of its own."""
 
-    def __init__(self, port: int = 0, site: Site | None = None) -> None:
-        handler = type("Handler", (_Handler,), {"site": site or build()})
+    def __init__(self, port: int, handler: type[BaseHTTPRequestHandler]) -> None:
         self._server = _Server(("127.0.0.1", port), handler)
         self.port = int(self._server.server_address[1])
         self._thread = threading.Thread(target=self._server.serve_forever, args=(0.02,), daemon=True)
-
-    @property
-    def connect(self) -> list[str]:
-        """`--connect` values for every host of the site."""
-        return [f"{host}=127.0.0.1:{self.port}" for host in HOSTS]
 
     def __enter__(self) -> Self:
         self._thread.start()
@@ -66,3 +60,15 @@ class DemoServer:
         """Serve until interrupted."""
         while self._thread.is_alive():
             self._thread.join(0.5)
+
+
+class DemoServer(Listener):
+    """The demonstration site, or another one that is made the same way."""
+
+    def __init__(self, port: int = 0, site: Site | None = None) -> None:
+        super().__init__(port, type("Handler", (_Handler,), {"site": site or build()}))
+
+    @property
+    def connect(self) -> list[str]:
+        """`--connect` values for every host of the site."""
+        return [f"{host}=127.0.0.1:{self.port}" for host in HOSTS]

@@ -17,7 +17,9 @@ import aiohttp
 from yarl import URL
 
 from indrel import __version__
-from indrel.core.address import split
+from indrel.core.address import normalise, split
+from indrel.core.robots.access import MAX_HOPS
+from indrel.core.robots.file import MAX_OCTETS
 from indrel.sources.options import GatherOptions
 
 USER_AGENT = f"Indrel/{__version__}"
@@ -29,6 +31,9 @@ LONGEST_WAIT = 30.0
 """A `Retry-After` beyond this is not waited for."""
 
 STEP = 65_536
+
+ROBOTS_LIMIT = MAX_OCTETS * 4
+"""Octets of robots.txt that are read: what stands over the limit is told, within reason."""
 
 KEPT_HEADERS = frozenset(
     {"content-type", "content-length", "location", "x-robots-tag", "link", "last-modified", "retry-after"}
@@ -265,3 +270,16 @@ def _headers(response: aiohttp.ClientResponse) -> dict[str, list[str]]:
 def _may_be_html(answer: Answer) -> bool:
     media = (answer.header("content-type") or "").lower()
     return not media or "html" in media
+
+
+async def follow_robots(fetcher: Fetcher, url: str, limit: int) -> tuple[list[str], Answer]:
+    """Ask for a robots.txt, following redirects across hosts; the addresses that redirected, and the last answer."""
+    hops: list[str] = []
+    answer = await fetcher.get(url, limit)
+    while answer.redirects and len(hops) <= MAX_HOPS:
+        target = normalise(answer.header("location") or "", answer.url)
+        if not target:
+            break
+        hops.append(answer.url)
+        answer = await fetcher.get(target, limit)
+    return hops, answer

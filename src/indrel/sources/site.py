@@ -18,19 +18,15 @@ from indrel.core.page.headers import content_type, is_html
 from indrel.core.page.html import read_page
 from indrel.core.robots import parse as parse_robots
 from indrel.core.robots.access import MAX_HOPS
-from indrel.core.robots.file import MAX_OCTETS
 from indrel.errors import AuditCutShort, Interrupted
 from indrel.gather.parsing import MAX_PAGE, PageTask, ParserPool, directive_row
 from indrel.gather.recorder import Recorder
 from indrel.sources.as_crawlers import Comparison
-from indrel.sources.fetch import Answer, Fetcher
+from indrel.sources.fetch import ROBOTS_LIMIT, Answer, Fetcher, follow_robots
 from indrel.sources.frontier import MAX_CLICKS, Frontier
 from indrel.sources.gate import Gate
 from indrel.sources.options import GatherOptions
 from indrel.sources.sitemaps import SitemapCollector
-
-ROBOTS_LIMIT = MAX_OCTETS * 4
-"""Octets of robots.txt that are read: what stands over the limit is told, within reason."""
 
 ERROR_PAGE = 256 << 10
 """Octets of an error page that are looked through for a robots tag."""
@@ -54,19 +50,6 @@ RESOURCE_HOSTS = 40
 
 
 Row = tuple[Any, ...]
-
-
-async def follow_robots(fetcher: Fetcher, url: str, limit: int) -> tuple[list[str], Answer]:
-    """Ask for a robots.txt, following redirects across hosts; the addresses that redirected, and the last answer."""
-    hops: list[str] = []
-    answer = await fetcher.get(url, limit)
-    while answer.redirects and len(hops) <= MAX_HOPS:
-        target = normalise(answer.header("location") or "", answer.url)
-        if not target:
-            break
-        hops.append(answer.url)
-        answer = await fetcher.get(target, limit)
-    return hops, answer
 
 
 class _Page(NamedTuple):
@@ -98,6 +81,8 @@ class LiveSite:
         self._silent_answers: dict[str, list[tuple[str, str]]] = {}
         self._robots: dict[str, Answer] = {}
         self._robots_locks: dict[str, asyncio.Lock] = {}
+        declared = site_key(start) in options.hosts
+        self._variant_origins = frozenset() if declared else frozenset(origin_of(v) for v in variants(start))
         self._unfetched: list[str] = []
         self._probe_hash: int | None = None
         self._parsing = 0
@@ -176,12 +161,12 @@ class LiveSite:
             if site_key(self.start) not in self.options.hosts:
                 await self._variants()
             await self._probe(origin)
-            if self.options.as_crawlers:
-                await self._as_crawlers(origin)
             for host in self.options.hosts:
                 await self._declared_host(host)
         self._enqueue([self.start, *sorted(self.options.only or ())], 0)
         if fresh or self.options.only is not None:
+            if self.options.as_crawlers:
+                await self._as_crawlers(origin)
             await self._sitemaps(origin)
         if fresh:
             self._given()
@@ -280,6 +265,8 @@ class LiveSite:
                 return
             hops, answer = await follow_robots(self.fetcher, f"{origin}/robots.txt", ROBOTS_LIMIT)
             media, _ = content_type(answer.header("content-type"))
+            if role == "site" and origin in self._variant_origins:
+                role = "variant"  # whoever leads there: a canonical, a link
             row = (
                 origin, answer.status, answer.error, media, hops, answer.url, answer.body, answer.cut, role, True, None,
             )  # fmt: skip

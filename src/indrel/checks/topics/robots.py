@@ -122,8 +122,9 @@ def robots_overreach(site: Site) -> Iterator[Hit]:
         groups[origin, rule] = (before[0] | mask, [*before[1], url], before[2] | {entry})
     for (origin, rule), (mask, urls, entries) in groups.items():
         host = site.robots[origin]
+        begin = "begins" if len(urls) == 1 else "begin"
         message = (
-            f"`{rule.text}` also bars {plural(len(urls), 'wanted address')} that only begin alike, such as {urls[0]}"
+            f"`{rule.text}` also bars {plural(len(urls), 'wanted address')} that only {begin} alike, such as {urls[0]}"
         )
         line = robots_line(host, rule.line, rule.text)
         said = next((stated(site, e) for e in sorted(e for e in entries if e is not None)), ())

@@ -57,10 +57,12 @@ def unused_rules(site: Site, host: HostRobots) -> list[Rule]:
 
 
 def case_slips(site: Site, host: HostRobots, unused: list[Rule]) -> dict[int, str]:
-    """Unused rules that would match known addresses if case were ignored: line and one such path."""
+    """Rules that match nothing, but would match known addresses if case were ignored: line and one such path."""
+    paths = site.paths(host.origin)[1]
+    unused = [rule for rule in unused if not (match_many([rule], paths) >= 0).any()]  # others lose to a longer rule
     if not unused:
         return {}
-    array = site.paths(host.origin)[1].array
+    array = paths.array
     lowered = pc.utf8_lower(array)
     ready = Paths(lowered)
     found = {}

@@ -1,0 +1,385 @@
+"""`indrel ledger`: what was asked of an engine, and when."""
+
+from __future__ import annotations
+
+import json as json_module
+from datetime import date
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from indrel.cli import options as opt
+from indrel.cli.talk import out_console, say, terminal
+from indrel.errors import UsageError
+
+if TYPE_CHECKING:
+    from indrel.decide.site import Site
+    from indrel.ledger.book import Asked, Ledger, Request
+    from indrel.ledger.choose import Standing
+    from indrel.reports.terminal import Terminal
+
+ledger = typer.Typer(
+    help="What was asked of an engine and when: addresses to crawl again, removals that lapse.",
+    no_args_is_help=True,
+    rich_markup_mode=None,
+)
+
+BookOption = Annotated[Path, typer.Option("--ledger", metavar="FILE", help="The book, one file.")]
+BOOK = Path("indrel.ledger")
+FEW = 3
+DayOption = Annotated[
+    str | None, typer.Option("--on", metavar="DATE", help="The day it is, as 2026-11-23; today if left out.")
+]
+OptionalUrls = Annotated[list[str] | None, typer.Argument(metavar="[URL]...", show_default=False)]
+
+
+def _day(text: str | None) -> date:
+    try:
+        return date.fromisoformat(text) if text else date.today()
+    except ValueError as error:
+        raise UsageError(f"--on {text}: write a day as 2026-11-23") from error
+
+
+@ledger.command("request")
+def request(
+    urls: OptionalUrls = None,
+    files: Annotated[
+        list[Path] | None, typer.Option("--urls", metavar="FILE", help="Addresses from a file, one a line.")
+    ] = None,
+    since: Annotated[
+        Path | None,
+        typer.Option("--since", metavar="SNAPSHOT", help="What changed for the better since this earlier audit."),
+    ] = None,
+    check: Annotated[
+        list[str] | None, typer.Option("--check", metavar="ID", help="Addresses with this finding; may be repeated.")
+    ] = None,
+    snapshot: opt.FromOption = None,
+    again: Annotated[
+        bool,
+        typer.Option(
+            "--again", help="Ask once more for what was given out before; undone ones of earlier days wait again."
+        ),
+    ] = False,
+    allowance: Annotated[
+        int | None,
+        typer.Option("--allowance", min=1, metavar="N", help="Addresses a day (10 at first); kept in the book."),
+    ] = None,
+    output: Annotated[
+        Path | None, typer.Option("-o", "--output", metavar="FILE", help="Write today's list to a file, one a line.")
+    ] = None,
+    book: BookOption = BOOK,
+    on: DayOption = None,
+    json: opt.JsonOption = False,
+    quiet: opt.QuietOption = False,
+) -> None:
+    """Put addresses in the queue, and give out today's list: the most harmful first, no address on two days."""
+    from indrel.ledger import Ledger
+
+    today = _day(on)
+    asked, left = _asked(urls, files, since, check, snapshot, quiet)
+    with Ledger(book) as found:
+        if allowance:
+            found.allowance = allowance
+        back = found.put_back(today) if again else 0
+        taken = found.request(asked, today, again)
+        listed = found.give_out(today)
+        waiting, late, limit = len(found.waiting()), found.undone(today), found.allowance
+    if output:
+        from indrel.reports import write_whole
+
+        write_whole(output, "".join(f"{r.url}\n" for r in listed if not r.done).encode())
+        say(f"written: {output}", quiet)
+    if json:
+        document = {
+            "day": today.isoformat(), "allowance": limit, "today": [r.as_json() for r in listed], "added": taken.added,
+            "waiting": waiting, "asked_before": [r.as_json() for r in taken.asked], "put_back": back, "of_no_use": left,
+        }  # fmt: skip
+        out_console().file.write(json_module.dumps(document, ensure_ascii=False) + "\n")
+        return
+    _show_list(listed, today, limit, waiting)
+    for url, state in list(left.items())[:FEW]:
+        say(f"not asked for: {url} is {state}, a crawl would learn nothing", quiet)
+    if len(left) > FEW:
+        say(f"not asked for: {len(left) - FEW:,} more that are barred or broken", quiet)
+    old = [r for r in taken.asked if r.listed != today.isoformat()]
+    for one in old[:FEW]:
+        say(f"not asked for: {one.url} was given out on {one.listed} (--again asks once more)", quiet)
+    if len(old) > FEW:
+        say(f"not asked for: {len(old) - FEW:,} more that were given out before", quiet)
+    if late:
+        say(
+            f"{len(late):,} given out on earlier days are not done: indrel ledger done marks them, --again puts them back",
+            quiet,
+        )
+
+
+def _show_list(listed: list[Request], today: date, limit: int, waiting: int) -> None:
+    from indrel.core.model import plural
+
+    term = terminal()
+    due = [r for r in listed if not r.done]
+    if not listed:
+        term.line(f"{today}: nothing to ask for.", "bold")
+        return
+    done = f", {len(listed) - len(due):,} done" if len(due) < len(listed) else ""
+    full = "" if len(listed) < limit else f", the allowance of {limit:,} is used"
+    term.line(
+        f"{today}: {plural(len(due), 'address', 'addresses')} to ask for{done}; {waiting:,} waiting{full}.", "bold"
+    )
+    for one in due:
+        term.line(one.url, indent=2)
+        if one.why:
+            term.line(one.why, "dim", indent=6)
+
+
+def _asked(
+    urls: list[str] | None,
+    files: list[Path] | None,
+    since: Path | None,
+    check: list[str] | None,
+    snapshot: Path | None,
+    quiet: bool,
+) -> tuple[list[Asked], dict[str, str]]:
+    """What the command line asks for, most harmful first, and what would be of no use, by state."""
+    from indrel import pipeline
+    from indrel.core.address import normalise
+    from indrel.ledger.book import Asked
+
+    whole = [*(urls or ()), *opt.read_addresses(files)]
+    if not (since or check or snapshot or any("://" not in u for u in whole)):
+        found = {}
+        for text in whole:
+            url = normalise(text)
+            if url is None:
+                raise UsageError(f"{text} is not an address")
+            found[url] = Asked(url)
+        return list(found.values()), {}
+    path = snapshot or pipeline.newest_snapshot()
+    if snapshot is None:
+        say(f"from {path}", quiet)
+    site = pipeline.open_site(path, None, pipeline.load_intent(None))
+    try:
+        asked = [Asked(pipeline.page_address(text, site), harm=_NAMED) for text in whole] + _chosen(site, since, check)
+        left = _useless(site, asked)
+    finally:
+        site.close()
+    return [a for a in asked if a.url not in left], left
+
+
+_NAMED = 150
+"""Harm of an address that was named: before indifferent changes, after what is exposed or blocked."""
+
+
+def _chosen(site: Site, since: Path | None, check: list[str] | None) -> list[Asked]:
+    from indrel import pipeline
+    from indrel.checks import checks, judge
+    from indrel.compare import changed_states
+    from indrel.core.page.tokens import nearest
+    from indrel.ledger import choose
+
+    asked: list[Asked] = []
+    for one in check or ():
+        if one not in checks():
+            raise UsageError(
+                f"there is no check `{one}`; `{nearest(one, checks()) or 'indrel checks'}` was probably meant"
+            )
+    if check:
+        asked += choose.from_findings(f for f in judge(site, check).findings if not f.accepted)
+    if since:
+        before = pipeline.open_site(since, [c.token for c in site.crawlers], site.intent)
+        try:
+            asked += choose.from_changes(changed_states(before, site))
+        finally:
+            before.close()
+    return asked
+
+
+def _useless(site: Site, asked: list[Asked]) -> dict[str, str]:
+    from indrel.ledger.choose import useless
+
+    return useless(site, [a.url for a in asked])
+
+
+@ledger.command("done")
+def done(
+    urls: OptionalUrls = None,
+    book: BookOption = BOOK,
+    on: DayOption = None,
+    json: opt.JsonOption = False,
+) -> None:
+    """Say that addresses were asked for: those named, or all that were given out and are not done."""
+    from indrel.core.address import normalise
+    from indrel.core.model import plural
+    from indrel.ledger import Ledger
+
+    named = [normalise(u) or u for u in urls] if urls else None
+    with Ledger(book, make=False) as found:
+        marked, unknown = found.mark_done(_day(on), named)
+        waiting = len(found.waiting())
+    if unknown:
+        raise UsageError(f"{book} has no {unknown[0]}" + (f" and {len(unknown) - 1:,} more" if unknown[1:] else ""))
+    if json:
+        out_console().file.write(json_module.dumps({"marked": marked, "waiting": waiting}, ensure_ascii=False) + "\n")
+    else:
+        terminal().line(
+            f"{plural(len(marked), 'address', 'addresses')} marked as asked for; {waiting:,} waiting.", "bold"
+        )
+
+
+@ledger.command("removal")
+def removal(
+    address: Annotated[str, typer.Argument(metavar="ADDRESS", help="An address, or a prefix that ends in *.")],
+    days: Annotated[int, typer.Option("--days", min=1, metavar="N", help="Days until it lapses.")] = 180,
+    because: Annotated[str, typer.Option("--because", metavar="TEXT", help="Why it was asked for.")] = "",
+    lift: Annotated[bool, typer.Option("--lift", help="Take it out of the book.")] = False,
+    book: BookOption = BOOK,
+    on: DayOption = None,
+) -> None:
+    """Note that an engine was asked to leave out an address or prefix; `status` warns before that lapses."""
+    from indrel.core.address import normalise
+    from indrel.ledger import Ledger
+
+    url = normalise(address.removesuffix("*"))
+    if url is None:
+        raise UsageError(f"{address} is not an address: write it as https://www.sarnfell.example/old/*")
+    url += "*" if address.endswith("*") else ""
+    with Ledger(book, make=not lift) as found:
+        if lift:
+            if not found.forget_removal(url):
+                raise UsageError(f"{book} has no removal of {url}")
+            terminal().line(f"{url} is out of the book.", "bold")
+            return
+        noted = found.remove(url, _day(on), days, because)
+    terminal().line(f"{noted.address}: asked for on {noted.asked}, lapses on {noted.lapses}.", "bold")
+
+
+@ledger.command("status")
+def status(
+    book: BookOption = BOOK,
+    snapshot: opt.FromOption = None,
+    warn: Annotated[
+        int, typer.Option("--warn", min=0, metavar="N", help="Warn so many days before a removal lapses.")
+    ] = 30,
+    on: DayOption = None,
+    json: opt.JsonOption = False,
+    quiet: opt.QuietOption = False,
+) -> None:
+    """What is due, waiting and done, and which removals lapse with nothing lasting in place (then exit code 1)."""
+    from indrel.ledger import Ledger
+    from indrel.ledger.choose import standings
+
+    today = _day(on)
+    with Ledger(book, make=False) as found:
+        removals = found.removals()
+        site = _site_if_any(snapshot, quiet) if removals else None
+        try:
+            standing = standings(removals, today, site)
+        finally:
+            if site:
+                site.close()
+        due = [s for s in standing if s.days_left <= warn and s.nothing_lasting]
+        if json:
+            document = {
+                "day": today.isoformat(), "allowance": found.allowance, "given_out": [r.as_json() for r in found.undone()],
+                "waiting": [r.as_json() for r in found.waiting()], "done": [r.as_json() for r in found.done()],
+                "removals": [s.as_json() for s in standing],
+            }  # fmt: skip
+            out_console().file.write(json_module.dumps(document, ensure_ascii=False) + "\n")
+        else:
+            _show_status(found, today, standing, warn)
+    raise typer.Exit(1 if due else 0)
+
+
+def _site_if_any(snapshot: Path | None, quiet: bool) -> Site | None:
+    """The snapshot named, or the newest; None where there is none."""
+    from indrel import pipeline
+    from indrel.errors import SnapshotError
+
+    try:
+        path = snapshot or pipeline.newest_snapshot()
+    except SnapshotError:
+        return None
+    if snapshot is None:
+        say(f"from {path}", quiet)
+    return pipeline.open_site(path, None, pipeline.load_intent(None))
+
+
+def _show_status(book: Ledger, today: date, standing: list[Standing], warn: int) -> None:
+    term = terminal()
+    undone, waiting, done = book.undone(), book.waiting(), book.done()
+    room = max(0, book.allowance - sum(r.listed == today.isoformat() for r in [*undone, *done]))
+    days = -(-len(waiting) // book.allowance)
+    more = f" ({days} more {'day' if days == 1 else 'days'} at {book.allowance:,} a day)" if waiting else ""
+    term.line(
+        f"{today}: {len(undone):,} given out and not done, {len(waiting):,} waiting{more}, {len(done):,} done; "
+        f"{room:,} more may be asked for today.",
+        "bold",
+    )
+    late = [r for r in undone if r.listed != today.isoformat()]
+    for one in late[:10]:
+        term.line(f"given out on {one.listed}, not done: {one.url}", "bold yellow", indent=2, hang=4)
+    if standing:
+        term.console.print()
+        term.line("Removals", "bold")
+    for one_standing in standing:
+        _show_removal(term, one_standing, warn)
+
+
+def _show_removal(term: Terminal, standing: Standing, warn: int) -> None:
+    from indrel.core.model import plural
+
+    removal, left = standing.removal, standing.days_left
+    when = f"lapsed on {removal.lapses}" if left < 0 else f"lapses on {removal.lapses}, in {plural(left, 'day')}"
+    soon = left <= warn
+    if standing.known is None:
+        told, style = "what is in place is not known: no snapshot", "yellow" if soon else "dim"
+    elif not standing.known:
+        told, style = "what is in place is not known: the snapshot has no such address", "yellow" if soon else "dim"
+    elif standing.nothing_lasting:
+        bare = standing.known - standing.lasting
+        share = "" if standing.known == 1 else f" for {bare:,} of {plural(standing.known, 'address', 'addresses')}"
+        told = f"nothing lasting is in place{share}: {standing.example}"
+        style = "bold red" if soon else "yellow"
+    else:
+        told, style = f"lasting for all {standing.known:,}", "green"
+    term.line(f"{removal.address}  {when}: {told}", style, indent=2, hang=4)
+
+
+@ledger.command("send")
+def send(
+    to: Annotated[str, typer.Option("--to", metavar="ENDPOINT", help="Where to; nothing is sent anywhere else.")],
+    key: Annotated[
+        str, typer.Option("--key", metavar="KEY", envvar="INDREL_INDEXNOW_KEY", help="The key of the host.")
+    ],
+    key_location: Annotated[
+        str | None,
+        typer.Option("--key-location", metavar="ADDRESS", help="Where the key file stands, if not at /KEY.txt."),
+    ] = None,
+    dry: Annotated[bool, typer.Option("--dry-run", help="Show what would be sent, send nothing.")] = False,
+    timeout: opt.TimeoutOption = 20.0,
+    book: BookOption = BOOK,
+    on: DayOption = None,
+    quiet: opt.QuietOption = False,
+) -> None:
+    """Deliver today's list by the IndexNow protocol to the endpoint named, and mark as done what it took."""
+    from indrel.core.address import split
+    from indrel.core.model import plural
+    from indrel.ledger import Ledger
+    from indrel.ledger.send import bodies, check, deliver
+
+    endpoint = check(to, key, key_location)
+    today = _day(on)
+    with Ledger(book, make=False) as found:
+        due = [r.url for r in found.give_out(today) if not r.done]
+        if not due:
+            terminal().line(f"{today}: nothing to send.", "bold")
+            return
+        for body in bodies(due, key, key_location):
+            if dry:
+                out_console().file.write(json_module.dumps(body, ensure_ascii=False, indent=2) + "\n")
+                continue
+            deliver(endpoint, body, timeout)
+            sent = [str(u) for u in body["urlList"]]  # type: ignore[attr-defined]
+            found.mark_done(today, sent, f"sent to {split(endpoint).host}")
+            terminal().line(f"{plural(len(sent), 'address', 'addresses')} of {body['host']} delivered.", "bold")

@@ -1,0 +1,168 @@
+"""The book of what was asked of an engine: a daily allowance, nothing twice, removals that lapse, delivery."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from datetime import date, timedelta
+from pathlib import Path
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from cases import HOST, NOINDEX, a, html
+from indrel.compare import StateChange
+from indrel.demo.endpoint import KEY, Endpoint, judge
+from indrel.ledger import Asked, Ledger
+from indrel.ledger.choose import from_changes
+from indrel.ledger.send import bodies
+from test_program import Run, write_site
+
+MONDAY = date(2026, 11, 23)
+URLS = [f"{HOST}/huts/{n}" for n in range(25)]
+
+
+def test_a_week(indrel: Run, tmp_path: Path) -> None:
+    (tmp_path / "urls.txt").write_text("\n".join(URLS) + "\n")
+    given_out: list[str] = []
+    for n in range(7):
+        day = ["--on", str(MONDAY + timedelta(n))]
+        told = json.loads(indrel("ledger", "request", "--urls", "urls.txt", "--json", *day).stdout)
+        today = [r["url"] for r in told["today"]]
+        assert len(today) == min(10, 25 - len(given_out)) and not set(today) & set(given_out)
+        assert json.loads(indrel("ledger", "request", "--json", *day).stdout)["today"] == told["today"]
+        given_out += today
+        if n == 0:
+            indrel("ledger", "done", *today[:6], *day)
+        elif n == 1:
+            indrel("ledger", "done", *today, *day)
+    assert given_out == URLS
+    late = indrel("ledger", "status", *day).stdout
+    assert late.startswith("2026-11-29: 9 given out and not done, 0 waiting, 16 done; 10 more may be asked for today.")
+    again = json.loads(indrel("ledger", "request", "--again", "--json", "-o", "day.txt", *day).stdout)
+    assert again["put_back"] == 9 and [r["url"] for r in again["today"]] == URLS[6:10] + URLS[20:]
+    assert (tmp_path / "day.txt").read_text().splitlines() == URLS[6:10] + URLS[20:]
+    assert "no more may be" not in indrel("ledger", "done", *day).stdout
+    assert "is not an address" in indrel("ledger", "request", "ftp://x.example/", code=2).stderr
+    assert f"has no {HOST}/other" in indrel("ledger", "done", f"{HOST}/other", code=2).stderr
+
+
+@settings(max_examples=40, deadline=None)
+@given(
+    st.lists(st.tuples(st.integers(0, 30), st.integers(0, 3), st.booleans()), max_size=40),
+    st.integers(1, 5),
+)
+def test_never_twice_and_never_too_many(steps: list[tuple[int, int, bool]], allowance: int) -> None:
+    with Ledger(Path(":memory:")) as book:
+        book.allowance = allowance
+        seen: dict[str, date] = {}
+        for n, (number, harm, marks) in enumerate(steps):
+            today = MONDAY + timedelta(n // 4)
+            book.request([Asked(f"{HOST}/{number}", harm=harm)], today)
+            waiting = {r.url: r.harm for r in book.waiting()}
+            listed = book.give_out(today)
+            assert len(listed) <= allowance
+            fresh = [r for r in listed if r.url not in seen]
+            left = [h for u, h in waiting.items() if u not in {r.url for r in listed}]
+            assert not left or not fresh or min(r.harm for r in fresh) >= max(left)
+            assert all(seen.setdefault(r.url, today) == today for r in listed)
+            if marks:
+                book.mark_done(today)
+
+
+def test_harm_decides_the_order() -> None:
+    changes = [
+        StateChange("a", "*", "hidden", "open", True, "show"),
+        StateChange("b", "*", "open", "hidden", False, "hide"),
+        StateChange("c", "*", "open", "hidden", True, "show"),  # got worse: nobody should ask for it
+        StateChange("d", "*", "gone", "folded", False, "any"),
+        StateChange("e", "*", "barred", "hidden", False, "hide"),
+        StateChange("f", "*", "open", "barred", False, "hide"),
+        StateChange("d", "x", "open", "locked", False, "lock"),
+    ]
+    assert [c.url for c in from_changes(changes)] == ["b", "d", "a", "e"]
+
+
+def test_from_snapshots(indrel: Run, tmp_path: Path) -> None:
+    robots = {"robots.txt": "User-agent: *\nDisallow: /shut\n"}
+    links = a("/a.html", "/b.html", "/shut.html")
+    pages = {"index.html": html(body=links), "a.html": html(NOINDEX), "b.html": html(), "shut.html": html()}
+    (tmp_path / "indrel.toml").write_text(
+        '[[want]]\nmatch = "/b.html"\nwant = "hide"\n[[want]]\nmatch = "/a.html"\nwant = "show"\n'
+    )
+    base = ["--base", HOST + "/", "-q"]
+    write_site(tmp_path / "s", {**pages, **robots})
+    indrel("audit", "s", "--snapshot", "1.indrel", *base, code=1)
+    write_site(tmp_path / "s", {**pages, **robots, "a.html": html(), "b.html": html(NOINDEX)})
+    indrel("audit", "s", "--snapshot", "2.indrel", *base, "--fail-on", "never")
+    shown = indrel("ledger", "request", "/shut.html", "--since", "1.indrel", "--from", "2.indrel")
+    assert [line.strip() for line in shown.stdout.splitlines()[1:]] == [
+        f"{HOST}/b.html", "may still be listed: open before, hidden now", f"{HOST}/a.html", "may be listed now: hidden before",
+    ]  # fmt: skip
+    assert f"not asked for: {HOST}/shut.html is barred" in shown.stderr
+    told = indrel("ledger", "request", "--check", "noindex-wanted", "--from", "1.indrel", "--json").stdout
+    assert [r["url"] for r in json.loads(told)["asked_before"]] == [f"{HOST}/a.html"]
+    for address, days in (("/b*", 20), ("/a.html", 20), ("/a*", 90), ("/other", 5)):
+        indrel("ledger", "removal", HOST + address, "--days", days, "--because", "asked by phone")
+    status = indrel("ledger", "status", "--from", "2.indrel", code=1).stdout
+    for line in (
+        "/b* lapses",
+        "lasting for all 1",
+        "/a.html lapses",
+        f"nothing lasting is in place: {HOST}/a.html is open",
+        "not known: the snapshot",
+    ):
+        assert line in " ".join(status.split()), status
+    indrel("ledger", "removal", "--lift", HOST + "/a.html")
+    found = json.loads(indrel("ledger", "status", "--from", "2.indrel", "--json").stdout)
+    assert [r["address"] for r in found["removals"]] == [HOST + p for p in ("/other", "/b*", "/a*")]
+    assert "has no removal" in indrel("ledger", "removal", "--lift", HOST + "/x", code=2).stderr
+
+
+def test_delivery(indrel: Run, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    other = "https://book.sarnfell.example/a"
+    with Endpoint() as endpoint:
+        indrel("ledger", "request", *URLS[:3], other)
+        to = ["--to", endpoint.address]
+        assert "does not accept the key" in indrel("ledger", "send", *to, "--key", "not-the-key", code=3).stderr
+        shown = indrel("ledger", "send", *to, "--key", KEY, "--dry-run").stdout
+        assert shown.count('"host"') == 2 and not endpoint.taken
+        monkeypatch.setenv("INDREL_INDEXNOW_KEY", KEY)
+        indrel("ledger", "send", *to)
+        monkeypatch.delenv("INDREL_INDEXNOW_KEY")
+        assert endpoint.taken == list(bodies([*URLS[:3], other], KEY))
+        assert "nothing to send" in indrel("ledger", "send", *to, "--key", KEY).stdout and len(endpoint.taken) == 2
+        done = json.loads(indrel("ledger", "status", "--json").stdout)["done"]
+        assert {r["how"] for r in done} == {"sent to 127.0.0.1"} and KEY.encode() not in (
+            tmp_path / "indrel.ledger"
+        ).read_bytes()
+        assert "8 to 128" in indrel("ledger", "send", *to, "--key", "short", code=2).stderr
+        assert "--to" in indrel("ledger", "send", "--key", KEY, code=2).stderr
+    indrel("ledger", "request", URLS[4])
+    assert "did not take" in indrel("ledger", "send", *to, "--key", KEY, code=3).stderr
+
+
+@pytest.mark.parametrize(
+    ("body", "status"),
+    [
+        (b"{", 400), (b'{"host": "a"}', 400), (b'{"host": "a", "urlList": 3}', 400),
+        (b'{"host": "a", "key": "x", "urlList": ["https://a/"]}', 403),
+        (b'{"host": "a", "key": "%s", "urlList": ["https://b/"]}' % KEY.encode(), 422),
+        (b'{"host": "a", "key": "%s", "urlList": ["https://a/"]}' % KEY.encode(), 200),
+    ],
+)  # fmt: skip
+def test_the_stand_in_judges(body: bytes, status: int) -> None:
+    assert judge(body) == status
+
+
+def test_what_is_no_ledger_is_left_alone(indrel: Run, tmp_path: Path) -> None:
+    (tmp_path / "text").write_text("not a database, and long enough to be looked at as one " * 40)
+    with sqlite3.connect(tmp_path / "other") as con:
+        con.execute("CREATE TABLE x (y)")
+    assert "cannot be opened as a ledger" in indrel("ledger", "request", URLS[0], "--ledger", "text", code=2).stderr
+    assert "is a database, but no ledger" in indrel("ledger", "request", URLS[0], "--ledger", "other", code=2).stderr
+    assert (
+        "there is no ledger" in indrel("ledger", "status", code=2).stderr and not (tmp_path / "indrel.ledger").exists()
+    )
+    assert "write a day as" in indrel("ledger", "request", URLS[0], "--on", "Monday", code=2).stderr
