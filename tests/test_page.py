@@ -6,10 +6,12 @@ import json
 import re
 import shutil
 import subprocess
+import unicodedata
 from pathlib import Path
 from typing import Any
 
 import pytest
+from pypdf import PdfReader
 
 from cases import BASE, HOST, NOINDEX, a, canonical, html, sitemap
 from conftest import AuditSite
@@ -35,10 +37,24 @@ sort.click(); sort.click();
 told.first = box.querySelector("tbody td").textContent;
 const input = box.querySelector("input");
 input.value = "tag/07"; input.dispatchEvent(new Event("input"));
+Object.defineProperty(navigator, "clipboard", {value: {writeText: async (text) => { told.copied = text; }}});
 const filter = document.getElementById("filter");
 filter.value = "listed-hidden"; filter.dispatchEvent(new Event("input"));
 told.cards = [...document.querySelectorAll(".cause")].filter((c) => !c.hidden).length;
+const light = (name) => {
+  const probe = document.createElement("i");
+  probe.style.color = "var(" + name + ")";
+  document.body.append(probe);
+  const parts = getComputedStyle(probe).color.match(/[\\d.]+/g).slice(0, 3).map((v) => v / 255);
+  probe.remove();
+  const [r, g, b] = parts.map((v) => (v <= 0.03928 ? v / 12.92 : ((v + 0.055) / 1.055) ** 2.4));
+  return 0.2126 * r + 0.7152 * g + 0.0722 * b;
+};
+const contrast = (one, other) => (Math.max(light(one), light(other)) + 0.05) / (Math.min(light(one), light(other)) + 0.05);
+told.dark = light("--paper") < 0.2;
+told.faint = ["--ink", "--soft", "--link", "--stop", "--fix", "--ask", "--note"].filter((name) => contrast(name, "--paper") < 4.5);
 setTimeout(() => {
+  box.querySelector(".tools button").click();
   told.filtered = box.querySelectorAll("tbody tr").length;
   told.ran = window.ran === undefined ? "nothing" : "something";
   told.wide = document.documentElement.scrollWidth <= document.documentElement.clientWidth;
@@ -71,17 +87,37 @@ def test_page_in_a_browser(audit_site: AuditSite, chromium: str, tmp_path: Path)
     text = page.render(verdict, site).decode()
     assert "\u202e" not in text and "<script>window.ran" not in text
     loaded = re.findall(r"<(?:script|img|link|iframe|source|object)[^>]*\b(?:src|href|data)=", text)
-    assert not loaded and "default-src 'none'" in text and not re.search(r"url\(|@import", text)
+    assert not loaded and "default-src 'none'" in text and not re.search(r"url\((?!#)|@import", text)
     file = tmp_path / "page.html"
     file.write_text(text.replace("</body>", f"<script>{SCRIPT}</script></body>"))
     document, log = browse(chromium, file)
     found = re.search(r'<pre id="told">(.*?)</pre>', document, re.DOTALL)
     assert found, log[-2000:]
     told: dict[str, Any] = json.loads(found[1])
-    assert told == {"all": 14, "first": "/tag/13", "filtered": 1, "cards": 1, "ran": "nothing", "wide": True}
+    expected = {
+        "all": 14, "first": "/tag/13", "filtered": 1, "copied": f"{HOST}/tag/07", "cards": 1, "ran": "nothing", "wide": True,
+        "dark": False, "faint": [],
+    }  # fmt: skip
+    assert told == expected
     assert "CONSOLE" not in log, log
     narrow = browse(chromium, file, "--window-size=390,800")[0]
     assert '"wide":true' in narrow, "the page is wider than a phone"
+    dark = browse(chromium, file, "--blink-settings=preferredColorScheme=0")[0]
+    assert '"dark":true' in dark and '"faint":[]' in dark, "in the dark some text is hard to read"
+
+
+def test_page_in_print(audit_site: AuditSite, chromium: str, tmp_path: Path) -> None:
+    site, verdict = audit_site(SITE)
+    (tmp_path / "page.html").write_bytes(page.render(verdict, site))
+    browse(chromium, tmp_path / "page.html", f"--print-to-pdf={tmp_path}/page.pdf", "--no-pdf-header-footer")
+    printed = " ".join(
+        unicodedata.normalize(
+            "NFKC", "".join(sheet.extract_text() for sheet in PdfReader(tmp_path / "page.pdf").pages)
+        ).split()
+    )
+    mends = {" ".join(c.mend.replace("`", "").split()[:4]) for c in verdict.causes}
+    assert [m for m in mends if m not in printed.replace("`", "")] == [], printed
+    assert "Filter, sort, copy" not in printed and "Show only" not in printed
 
 
 def test_page_without_findings(audit_site: AuditSite) -> None:

@@ -8,6 +8,8 @@ import json
 import re
 from pathlib import Path
 from typing import Any
+from urllib.parse import quote
+from xml.etree import ElementTree
 
 import openpyxl
 import pytest
@@ -21,7 +23,7 @@ from indrel.checks.run import gather_causes
 from indrel.core.model import CheckClass, Evidence, Finding, Severity, listing, plural
 from indrel.errors import UsageError
 from indrel.plain import clip, safe, width
-from indrel.reports import csv_table, json_doc, markdown, workbook
+from indrel.reports import csv_table, figures, json_doc, markdown, page, workbook
 from indrel.reports.terminal import Terminal, sentence, states_shown, table
 
 PAGES = {
@@ -213,3 +215,27 @@ def test_sarif_names_files_and_lines(indrel: Any, tmp_path: Path) -> None:
         run["originalUriBaseIds"]["FOLDER"]["uri"].startswith("file:///")
         and (tmp_path / "x.xlsx").stat().st_size > 4_000
     )
+
+
+def test_figures_draw_what_a_site_says_as_text(audit_site: AuditSite) -> None:
+    names = ["$x^$", "<script>alert(1)</script>", "\u202eleft", "한글"]
+    pages = {**BASE, "/": html(body=a(*(f"/{quote(n)}/{k}" for n in names for k in "ab")))}
+    pages |= {f"/{quote(names[0])}/{k}": html(NOINDEX) for k in "ab"} | {"/sitemap.xml": sitemap("/", "/gone")}
+    site, verdict = audit_site(pages)
+    shown = {panel.name: panel.says for panel in figures.panels(site)}
+    assert shown == {
+        "sections": "most that is not open in /%24x%5E%24/*, 2 of 2", "sitemaps": "1 of 2 entries cannot be listed",
+        "depth": "every open page within 3 clicks",
+    }  # fmt: skip
+    svg, png = figures.render_svg(verdict, site), figures.render_png(verdict, site)
+    assert ElementTree.fromstring(svg).tag == "{http://www.w3.org/2000/svg}svg" and png.startswith(b"\x89PNG")
+    assert svg == figures.render_svg(verdict, site) and png == figures.render_png(verdict, site)
+    drawn = "".join(map(figures.inline, figures.panels(site)))
+    assert "<script" not in drawn and "\u202e" not in drawn and "var(--hidden)" in drawn
+    style = (Path(page.__file__).parent / "page.css").read_text()
+    assert all(f"--{state}:{hue};" in style for state, hue in figures.COLOURS.items())
+
+
+def test_help_names_every_ending(indrel: Any) -> None:
+    told = " ".join(indrel("report", "--help").stdout.split())
+    assert " ".join(reports.WRITERS) in told

@@ -34,7 +34,10 @@ SnapshotOption = Annotated[Path | None, typer.Option("--snapshot", metavar="FILE
 OutputOption = Annotated[
     list[Path] | None,
     typer.Option(
-        "-o", "--output", metavar="FILE", help="Write a report (.html .json .csv .xlsx .md .sarif); may be repeated."
+        "-o",
+        "--output",
+        metavar="FILE",
+        help="Write a report (.html .json .csv .xlsx .md .sarif .png .svg); may be repeated.",
     ),
 ]
 JsonOption = Annotated[bool, typer.Option("--json", help="The result as JSON on standard output.")]

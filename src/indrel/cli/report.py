@@ -19,7 +19,7 @@ def report(
             "-o",
             "--output",
             metavar="FILE",
-            help="Write a report (.html .json .csv .xlsx .md .sarif); may be repeated.",
+            help="Write a report (.html .json .csv .xlsx .md .sarif .png .svg); may be repeated.",
         ),
     ],
     snapshot: opt.SnapshotArgument = None,

@@ -6,6 +6,7 @@ from typing import Any
 
 import numpy as np
 import numpy.typing as npt
+import pyarrow as pa
 
 from indrel.core.page.facts import UNFOLLOWED
 from indrel.decide.site import Site
@@ -105,3 +106,23 @@ class LinkGraph:
         places = np.repeat(begin - np.concatenate(([0], np.cumsum(counts)[:-1])), counts) + np.arange(total)
         found: Ids = self.target[places[follows[places]]]
         return found
+
+
+def clicks_by_state(site: Site) -> dict[int | None, dict[str, int]]:
+    """Known addresses by how many clicks the last crawler comes to them (None: by none) and by state.
+
+    Empty where links or the start page are not known.
+    """
+    if site.start_id is None or not site.one("SELECT count(*) FROM inlink"):
+        return {}
+    index = len(site.crawlers) - 1
+    clicks = link_graph(site).clicks(site.start_id, index)
+    site.con.register("clicked", pa.table({"id": np.arange(len(clicks), dtype=np.int32), "clicks": clicks}))
+    found: dict[int | None, dict[str, int]] = {}
+    for depth, state, count in site.rows(
+        f"""SELECT CASE WHEN c.clicks >= 0 THEN c.clicks END AS depth, {site.state_sql(index)} AS state, count(*)
+        FROM fact f JOIN clicked c ON c.id = f.id WHERE known GROUP BY ALL ORDER BY depth, state"""
+    ):
+        found.setdefault(depth, {})[state] = count
+    site.con.unregister("clicked")
+    return found

@@ -15,11 +15,11 @@ from indrel.errors import UsageError
 Writer = Callable[[Verdict, Site], bytes]
 
 
-def _by_module(name: str) -> Writer:
+def _by_module(name: str, function: str = "render") -> Writer:
     """A writer that is imported when it is used."""
 
     def write(verdict: Verdict, site: Site) -> bytes:
-        found: bytes = import_module(f"indrel.reports.{name}").render(verdict, site)
+        found: bytes = getattr(import_module(f"indrel.reports.{name}"), function)(verdict, site)
         return found
 
     return write
@@ -27,7 +27,8 @@ def _by_module(name: str) -> Writer:
 
 WRITERS: dict[str, Writer] = {
     ".html": _by_module("page"), ".json": _by_module("json_doc"), ".csv": _by_module("csv_table"), ".xlsx": _by_module("workbook"),
-    ".md": _by_module("markdown"), ".sarif": _by_module("sarif"),
+    ".md": _by_module("markdown"), ".sarif": _by_module("sarif"), ".png": _by_module("figures", "render_png"),
+    ".svg": _by_module("figures", "render_svg"),
 }  # fmt: skip
 
 

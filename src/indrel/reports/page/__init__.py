@@ -17,9 +17,11 @@ from indrel.core.model import Cause, Severity, State, Verdict, plural
 from indrel.core.robots import Access
 from indrel.decide.flow import link_flow
 from indrel.decide.matrix import site_matrix
+from indrel.decide.sections import section_states
 from indrel.decide.site import Site
 from indrel.decide.sitemaps import sitemap_states
 from indrel.plain import safe
+from indrel.reports.figures import inline, panels
 from indrel.reports.terminal import HEADINGS, host_of, sentence, short
 
 SHOWN = 10
@@ -62,7 +64,8 @@ def render(verdict: Verdict, site: Site) -> bytes:
         bars=[(crawler, _shares(states)) for crawler, states in verdict.states.items()],
         groups=list(_groups(verdict, site)),
         accepted=[c for c in verdict.causes if c.accepted],
-        sections=_sections(site),
+        sections=section_states(site),
+        figures={panel.name: (panel, Markup(inline(panel))) for panel in panels(site)},
         states=[s.value for s in State],
         matrix=site_matrix(site),
         robots=_robots(site),
@@ -71,7 +74,7 @@ def render(verdict: Verdict, site: Site) -> bytes:
         plural=plural,
         style=Markup(folder.joinpath("page.css").read_text("utf-8")),
         script=Markup(folder.joinpath("page.js").read_text("utf-8")),
-        data=as_data({c.id: _rows(c, site.base_origin) for c in verdict.causes if c.count > SHOWN}),
+        data=as_data({c.id: _rows(c, site.base_origin) for c in verdict.causes if c.count > 1}),
     )
     return page.encode("utf-8", "backslashreplace")
 
@@ -111,17 +114,6 @@ def _rows(cause: Cause, origin: str) -> list[list[object]]:
         where = f"{short(first.where, origin)}:{first.line or ''} {first.text}" if first else ""
         rows.append([safe(finding.url), safe(finding.message), safe(where)])
     return rows
-
-
-def _sections(site: Site) -> list[tuple[str, dict[str, int], int]]:
-    state = site.state_sql(len(site.crawlers) - 1)
-    found: dict[str, dict[str, int]] = {}
-    for section, how, count in site.rows(
-        f"SELECT {site.sections.sql} AS section, {state} AS state, count(*) FROM fact WHERE known GROUP BY ALL"
-    ):
-        found.setdefault(section, {})[how] = count
-    rows = [(section, states, sum(states.values())) for section, states in found.items()]
-    return sorted(rows, key=lambda row: (row[0].startswith("//"), -row[2], row[0]))
 
 
 def _robots(site: Site) -> list[tuple[int, str, str]]:

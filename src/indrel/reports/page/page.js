@@ -45,6 +45,7 @@
         const down = sorted === place;
         sorted = down ? null : place;
         rows = rows.slice().sort((a, b) => (a[place] < b[place] ? -1 : a[place] > b[place] ? 1 : 0) * (down ? -1 : 1));
+        head.querySelectorAll("[aria-sort]").forEach((other) => other.removeAttribute("aria-sort"));
         cell.setAttribute("aria-sort", down ? "descending" : "ascending");
         again();
       });
@@ -102,7 +103,8 @@
   }
 
   for (const box of document.querySelectorAll(".rows[data-more]")) {
-    const button = make("button", "Show all " + Number(box.dataset.count).toLocaleString("en"));
+    const all = "Show all " + Number(box.dataset.count).toLocaleString("en");
+    const button = make("button", box.dataset.more === "all" ? all : "Filter, sort, copy");
     button.type = "button";
     button.className = "all";
     button.addEventListener("click", () => grow(box));
