@@ -9,6 +9,7 @@ from cases import BASE, HOST, NOINDEX, a, canonical, html, sitemap
 from conftest import served
 from indrel.demo.server import DemoServer
 from test_program import Run, write_site
+from test_schemas import problems
 
 LINKS = [f"/huts/{n}" for n in range(12)] + ["/tag/a", "/tag/b", "/c", "/gone", "/v"]
 SITE = {
@@ -47,6 +48,7 @@ def test_recheck(indrel: Run, tmp_path: Path) -> None:
             "recheck", "1.indrel", "--check", "listed-hidden", "--check", "robots-token-slip", "--json", *rest, code=1
         )
         told = json.loads(done.stdout)
+        assert problems(told, "recheck") == []
         assert [(f["check"], f["url"]) for f in told["mended"]] == [("listed-hidden", HOST + "/tag/a")]
         assert [f["url"] for f in told["still"]] == [HOST + "/tag/b"]
         assert [c["after"]["evidence"][0]["text"] for c in told["changed"]] == [
