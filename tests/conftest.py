@@ -128,3 +128,13 @@ def indrel(tmp_path: Path) -> Callable[..., subprocess.CompletedProcess[str]]:
 
 def lines_of(text: str) -> list[dict[str, Any]]:
     return [json.loads(line) for line in text.splitlines()]
+
+
+@pytest.fixture(scope="session")
+def demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A folder in which `indrel demo` has run."""
+    folder = tmp_path_factory.mktemp("demo")
+    done = subprocess.run([PROGRAM, "demo"], cwd=folder, capture_output=True, text=True, timeout=120)
+    assert done.returncode == 0, done.stderr
+    assert done.stdout.startswith("www.sarnfell.example: ") and "try: indrel explain /" in done.stderr
+    return folder

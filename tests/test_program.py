@@ -43,16 +43,6 @@ def write_site(folder: Path, files: dict[str, str | bytes]) -> Path:
     return folder
 
 
-@pytest.fixture(scope="module")
-def demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """A folder in which `indrel demo` has run."""
-    folder = tmp_path_factory.mktemp("demo")
-    done = subprocess.run([PROGRAM, "demo"], cwd=folder, capture_output=True, text=True, timeout=120)
-    assert done.returncode == 0, done.stderr
-    assert done.stdout.startswith("www.sarnfell.example: ") and "try: indrel explain /" in done.stderr
-    return folder
-
-
 def test_demo_shows_every_situation(demo: Path) -> None:
     report = json.loads((demo / "indrel-demo" / "report.json").read_text())
     assert report["complete"] and report["counts"]["addresses"] >= 120 and not report.get("crashed_checks")

@@ -1,3 +1,28 @@
-"""Indrel audits what search crawlers may fetch and list on a site, and names the line that decides it."""
+"""Indrel audits what search crawlers may fetch and list on a site, and names the line that decides it.
+
+As a library: `audit(...)` reads a site, a folder or a snapshot, `open_snapshot(...)` opens what was kept; both give
+an `Audit`, whose `addresses()` and `findings()` are pandas frames (see `indrel.library`).
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from indrel.errors import IndrelError
+
+if TYPE_CHECKING:
+    from indrel.library import Audit as Audit
+    from indrel.library import audit as audit
+    from indrel.library import open_snapshot as open_snapshot
 
 __version__ = "0.1.0"
+__all__ = ["Audit", "IndrelError", "audit", "open_snapshot"]
+
+
+def __getattr__(name: str) -> object:
+    """The library is loaded when it is first used: the command line has no need of it."""
+    if name in __all__:
+        from indrel import library
+
+        return getattr(library, name)
+    raise AttributeError(f"module 'indrel' has no attribute {name!r}")

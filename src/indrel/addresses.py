@@ -12,7 +12,7 @@ from pathlib import Path
 from indrel.core.intent import KIND_NAMES
 from indrel.core.model import State, Want
 from indrel.core.page.tokens import nearest
-from indrel.decide.graph import link_graph
+from indrel.decide.graph import Clicks, link_graph
 from indrel.decide.kinds import why
 from indrel.decide.site import Site
 from indrel.errors import UsageError
@@ -74,23 +74,46 @@ def listed(
     return (row for row in rows if row.clicks is None) if unreached else rows
 
 
+COLUMNS = (
+    "kind",
+    "section",
+    "want",
+    "stated",
+    "status",
+    "media_type",
+    "folds_into",
+    "listed",
+    "followed",
+    "unfollowed",
+)
+"""What is told of an address beside itself and its states."""
+
+
+def address_sql(site: Site) -> str:
+    """Known addresses in order, the main host's first: `id`, `url`, `kind_rule`, `COLUMNS`, a column a crawler."""
+    states = ", ".join(f'{site.state_sql(i)} AS "{c.token}"' for i, c in enumerate(site.crawlers))
+    tokens = ", ".join(f'f."{c.token}"' for c in site.crawlers)
+    base = site.base_origin.replace("'", "''")
+    return f"""SELECT f.id, f.origin || f.path AS url, f.kind_rule, f.kind, f.section, f.want, f.entry IS NOT NULL AS stated, f.status,
+        f.media_type, coalesce(t.origin || t.path, d.origin || d.path) AS folds_into, f.listed, f.followed, f.unfollowed, {tokens}
+    FROM (SELECT *, {site.sections.sql} AS section, {states} FROM fact WHERE known) f
+    LEFT JOIN address t ON t.id = f.folds_into LEFT JOIN address d ON d.id = f.folds_to
+    ORDER BY f.origin <> '{base}', f.origin, f.path"""
+
+
+def clicks_of(site: Site) -> Clicks | None:
+    """Clicks from the start page by address number, as the last crawler goes; None where that is not known."""
+    if site.start_id is None or not site.one("SELECT count(*) FROM inlink"):
+        return None
+    return link_graph(site).clicks(site.start_id, len(site.crawlers) - 1)
+
+
 def _rows(site: Site, states: set[str], wants: set[str], kinds: set[str], sections: set[str]) -> Iterator[AddressRow]:
-    clicks = None
-    if site.start_id is not None and site.one("SELECT count(*) FROM inlink"):
-        clicks = link_graph(site).clicks(site.start_id, len(site.crawlers) - 1)
-    columns = ", ".join(site.state_sql(i) for i in range(len(site.crawlers)))
-    site.con.execute(
-        f"""SELECT f.origin || f.path, f.kind, f.want, f.status, coalesce(t.origin || t.path, d.origin || d.path), f.states,
-            f.entry IS NOT NULL, f.id, f.kind_rule
-        FROM (SELECT *, [{columns}] AS states FROM fact WHERE known) f
-        LEFT JOIN address t ON t.id = f.folds_into LEFT JOIN address d ON d.id = f.folds_to
-        ORDER BY f.origin <> ?, f.origin, f.path""",
-        [site.base_origin],
-    )
+    clicks = clicks_of(site)
     names = [c.token for c in site.crawlers]
+    site.con.execute(address_sql(site))
     while batch := site.con.fetchmany(5_000):
-        for url, kind, want, status, into, found, stated, number, rule in batch:
-            section = site.section(url)
+        for number, url, rule, kind, section, want, stated, status, _, into, _, _, _, *found in batch:
             if (
                 (not states or states & set(found))
                 and (not wants or want in wants)

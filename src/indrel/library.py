@@ -1,0 +1,213 @@
+"""Indrel as a library: audits as objects, their rows as pandas frames.
+
+    import indrel
+
+    audit = indrel.audit("build/", base="https://www.sarnfell.example/")
+    frame = audit.addresses()
+    frame[frame["*"] == "hidden"]
+
+Everything here rests on a snapshot: nothing is fetched but by `audit`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from pathlib import Path
+from types import TracebackType
+from typing import TYPE_CHECKING, Self
+
+from indrel import pipeline, reports
+from indrel.addresses import COLUMNS, address_sql, clicks_of
+from indrel.checks import judge
+from indrel.compare import Comparison
+from indrel.compare import compare as _compare
+from indrel.core import crawlers as _crawlers
+from indrel.core.intent import Intent
+from indrel.core.model import Cause, Finding, Verdict
+from indrel.decide.site import Site
+from indrel.errors import IndrelError
+from indrel.explain import Explanation
+from indrel.explain import explain as _explain
+from indrel.sources.options import Connect, GatherOptions
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+
+class Audit:
+    """One snapshot as a set of crawlers sees it. Close it, or use it in a `with` statement."""
+
+    def __init__(self, site: Site, cut_short: IndrelError | None = None) -> None:
+        self._site = site
+        self._verdict: Verdict | None = None
+        self.cut_short = cut_short
+        """What ended the gathering early; None if nothing did."""
+
+    @property
+    def path(self) -> Path:
+        """The snapshot's file."""
+        return Path(self._site.snapshot.path)
+
+    @property
+    def crawlers(self) -> tuple[str, ...]:
+        """Tokens of the crawlers whose eyes it is seen with, in lower case."""
+        return tuple(c.token for c in self._site.crawlers)
+
+    @property
+    def verdict(self) -> Verdict:
+        """The whole answer: every check is run when it is first asked for."""
+        if self._verdict is None:
+            self._verdict = judge(self._site)
+        return self._verdict
+
+    @property
+    def complete(self) -> bool:
+        """Whether the audit read all that it meant to; if not, `verdict.incomplete_because` says why."""
+        return self._site.complete
+
+    @property
+    def causes(self) -> tuple[Cause, ...]:
+        """What one edit each would mend, the worst first; accepted ones are among them (`accepted` says why)."""
+        return self.verdict.causes
+
+    # ---------------------------------------------------------------- frames
+
+    def addresses(self) -> pd.DataFrame:
+        """Known addresses, one a row, in order.
+
+        Columns: `url`, `kind`, `section`, `want`, `stated` (whether the intent file states the want), one column a
+        crawler, named by its token, with the state, `status` (nullable), `media_type`, `folds_into` (the address that
+        it gives way to in the end), `listed` (in a sitemap), `followed` and `unfollowed` (pages that link it so), `clicks`
+        (from the start page, as the last crawler goes; missing: no links lead there).
+        """
+        site = self._site
+        frame: pd.DataFrame = site.con.execute(address_sql(site)).df()
+        clicks = clicks_of(site)
+        frame["clicks"] = (-1 if clicks is None else clicks[frame["id"]]) if len(frame) else []
+        frame["clicks"] = frame["clicks"].astype("Int32").where(lambda column: column >= 0)
+        frame["status"] = frame["status"].astype("Int16")
+        for name in ("kind", "section", "want", *self.crawlers):
+            frame[name] = frame[name].astype("category")
+        columns = [*COLUMNS[:4], *self.crawlers, *COLUMNS[4:], "clicks"]
+        return frame[["url", *columns]]
+
+    def findings(self) -> pd.DataFrame:
+        """Findings, one a row, the worst causes first.
+
+        Columns: `severity`, `cls` (its class), `check`, `cause`, `section`, `url`, `crawlers` (a tuple), `message`, `kind`,
+        `where`, `line` (nullable, from 1), `text` (those four of the first evidence: what does it), `also` (a tuple of
+        other addresses), `accepted` (the reason, or missing).
+        """
+        import pandas as pd
+
+        rows = [_row(f) for f in self.verdict.findings]
+        frame = pd.DataFrame.from_records(rows, columns=_FINDING_COLUMNS)
+        frame["line"] = frame["line"].astype("Int64")
+        return frame
+
+    # ---------------------------------------------------------------- questions
+
+    def explain(self, url: str) -> Explanation:
+        """One address, or path on the site: its state per crawler, and each step that led to it."""
+        return _explain(self._site, pipeline.page_address(url, self._site), self.verdict.findings)
+
+    def compare(self, earlier: Audit, hosts: Mapping[str, str] | None = None) -> Comparison:
+        """What changed since an earlier audit; `hosts` names its hosts that stand for this one's."""
+        return _compare(earlier._site, self._site, hosts)
+
+    def write(self, *files: str | Path) -> None:
+        """Write reports; the endings choose the formats. All of them, or none."""
+        paths = [Path(f) for f in files]
+        reports.check_endings(paths)
+        reports.write(paths, self.verdict, self._site)
+
+    def close(self) -> None:
+        self._site.close()
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self.close()
+
+
+_FINDING_COLUMNS = [
+    "severity", "cls", "check", "cause", "section", "url", "crawlers", "message", "kind", "where", "line", "text", "also",
+    "accepted",
+]  # fmt: skip
+
+
+def _row(finding: Finding) -> tuple[object, ...]:
+    first = finding.evidence[0]
+    accepted = finding.accepted.because or "accepted" if finding.accepted else None
+    return (
+        finding.severity.word, finding.cls.value, finding.check, finding.cause, finding.section, finding.url, finding.crawlers,
+        finding.message, first.kind, first.where, first.line, first.text, finding.also, accepted,
+    )  # fmt: skip
+
+
+def audit(
+    source: str | Path,
+    *,
+    snapshot: str | Path | None = None,
+    intent: str | Path | None = None,
+    crawlers: Sequence[str] = (),
+    base: str | None = None,
+    limit: int | None = None,
+    rate: float = 8.0,
+    parallel: int = 8,
+    timeout: float = 20.0,
+    connect: Mapping[str, str] | None = None,
+    headers: Mapping[str, str] | None = None,
+    also: Iterable[str] = (),
+    follow_links: bool = True,
+    read_barred: bool = False,
+    as_crawlers: bool = False,
+) -> Audit:
+    """Read a site (an address), a folder of built files, or a snapshot, and give the audit of it.
+
+    The facts are kept in `snapshot`, or in `indrel-runs/` under a name of the moment. `crawlers` are tokens or families;
+    `rate` is requests a second and host (0: no limit), `limit` pages, `timeout` seconds; `connect` gives hosts the
+    `ADDRESS:PORT` that is spoken to in their place; `headers` go to the site's hosts alone. No intent file is read but the
+    one named. What cuts the gathering short is in `cut_short`, beside all that was gathered. Raises UsageError
+    for what cannot be read at all.
+    """
+    wants = _intent(intent)
+    path = Path(source)
+    cut = None
+    if pipeline.source_kind(str(source)) != "snapshot":
+        options = GatherOptions(
+            crawlers=_crawlers.resolve(crawlers or wants.crawlers or _crawlers.DEFAULT), hosts=tuple(wants.all_hosts), rate=rate,
+            parallel=parallel, timeout=timeout, limit=limit, connect=_connect(connect or {}), headers=tuple((headers or {}).items()),
+            also=tuple(also), follow_links=follow_links, read_barred=read_barred, as_crawlers=as_crawlers,
+            user_parts=wants.user_written, base=base,
+        )  # fmt: skip
+        gathered = pipeline.gather(str(source), options, Path(snapshot) if snapshot else None)
+        path, cut = gathered.snapshot, gathered.cut_short
+        pipeline.keep_intent(path, wants)
+    return Audit(pipeline.open_site(path, crawlers or None, wants), cut)
+
+
+def open_snapshot(
+    path: str | Path | None = None, *, intent: str | Path | None = None, crawlers: Sequence[str] = ()
+) -> Audit:
+    """An audit made earlier, from its snapshot (without a name: the newest in `indrel-runs/`). Nothing is fetched.
+
+    Without `intent` and `crawlers`, those that it was made with hold. Raises SnapshotError for a file that is no snapshot.
+    """
+    file = Path(path) if path else pipeline.newest_snapshot()
+    return Audit(pipeline.open_site(file, crawlers or None, _intent(intent)))
+
+
+def _intent(file: str | Path | None) -> Intent:
+    return pipeline.load_intent(Path(file)) if file else Intent()
+
+
+def _connect(places: Mapping[str, str]) -> tuple[Connect, ...]:
+    found = []
+    for host, place in places.items():
+        address, _, port = place.rpartition(":")
+        found.append(Connect(host.lower(), address, int(port)))
+    return tuple(found)

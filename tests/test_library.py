@@ -1,0 +1,80 @@
+"""Indrel as a library: typed objects, frames with the columns that are documented, the example in docs/."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+import indrel
+from cases import BASE, HOST, NOINDEX, a, html, sitemap
+from conftest import AuditSite
+from indrel.core.model import Cause, Verdict
+from indrel.errors import InputError, SnapshotError, UsageError
+from test_program import write_site
+
+EXAMPLE = Path(__file__).parents[1] / "docs/library.py"
+
+
+def test_frames(audit_site: AuditSite, tmp_path: Path) -> None:
+    pages = {**BASE, "/": html(body=a("/a", "/a", "/old")), "/a": html(NOINDEX), "/sitemap.xml": sitemap("/", "/alone")}
+    site, _ = audit_site({**pages, "/alone": html()})
+    with indrel.open_snapshot(site.snapshot.path, crawlers=["googlebot", "*"]) as audit:
+        frame = audit.addresses()
+        assert list(frame.columns) == [
+            "url", "kind", "section", "want", "stated", "googlebot", "*", "status", "media_type", "folds_into", "listed",
+            "followed", "unfollowed", "clicks",
+        ]  # fmt: skip
+        rows = frame.set_index(frame["url"].str.removeprefix(HOST))
+        assert rows["*"].to_dict() == {"/": "open", "/a": "hidden", "/alone": "open", "/old": "gone"}
+        assert rows["clicks"].astype(object).where(rows["clicks"].notna(), None).to_dict() == {
+            "/": 0, "/a": 1, "/alone": None, "/old": 1,
+        }  # fmt: skip
+        assert rows.loc["/a", "status"] == 200 and rows.loc["/alone", "listed"] and rows.loc["/a", "followed"] == 1
+        found = audit.findings()
+        assert len(found) == len(audit.verdict.findings) and set(found["check"]) >= {"link-to-gone"}
+        gone = found[found["check"] == "link-to-gone"].iloc[0]
+        assert (gone["url"], gone["kind"], gone["severity"]) == (f"{HOST}/old", "status", "fix")
+        assert list(found["line"].isna()) == [not f.evidence[0].line for f in audit.verdict.findings]
+        assert isinstance(audit.causes[0], Cause) and isinstance(audit.verdict, Verdict) and audit.complete
+        assert audit.explain("/a").states == {"googlebot": "hidden", "*": "hidden"}
+        assert audit.crawlers == ("googlebot", "*") and audit.path == Path(site.snapshot.path)
+        audit.write(tmp_path / "x.md", tmp_path / "x.csv")
+        assert {p.name for p in tmp_path.iterdir()} >= {"x.md", "x.csv"}
+        with indrel.open_snapshot(audit.path, crawlers=["googlebot", "*"]) as same:
+            assert audit.compare(same).states == []
+
+
+def test_audit_of_a_folder(tmp_path: Path) -> None:
+    write_site(tmp_path / "b", {"index.html": html(body=a("/gone", "/a.html")), "a.html": html(NOINDEX)})
+    (tmp_path / "want.toml").write_text('[[want]]\nmatch = "/a.html"\nwant = "show"\n')
+    where = {"base": HOST + "/", "intent": tmp_path / "want.toml"}
+    with indrel.audit(tmp_path / "b", snapshot=tmp_path / "s.indrel", **where) as audit:  # type: ignore[arg-type]
+        assert audit.cut_short is None and set(audit.findings()["check"]) >= {"noindex-wanted", "link-to-gone"}
+        assert audit.addresses()["stated"].sum() == 1
+    with indrel.open_snapshot(tmp_path / "s.indrel") as again:  # the intent is kept with the snapshot
+        assert "noindex-wanted" in set(again.findings()["check"])
+
+
+@pytest.mark.parametrize(
+    ("source", "error"), [("no-such-place", InputError), ("ftp://x.example/", UsageError), (__file__, SnapshotError)]
+)
+def test_what_cannot_be_read(source: str, error: type[Exception]) -> None:
+    with pytest.raises(error):
+        indrel.audit(source)
+    with pytest.raises(AttributeError):
+        indrel.no_such_name  # noqa: B018
+
+
+def test_the_example_runs(demo: Path) -> None:
+    done = subprocess.run([sys.executable, EXAMPLE], cwd=demo, capture_output=True, text=True, timeout=120)
+    assert done.returncode == 0, done.stderr
+    assert "190 addresses, complete: True" in done.stdout and "state -> hidden" in done.stdout
+    assert (demo / "audit.xlsx").is_file() and (demo / "audit.svg").is_file()
+
+
+def test_importing_it_is_cheap() -> None:
+    code = "import sys, indrel; assert not {'pandas', 'duckdb', 'aiohttp', 'matplotlib'} & set(sys.modules)"
+    subprocess.run([sys.executable, "-c", code], check=True)
