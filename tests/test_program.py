@@ -6,6 +6,7 @@ import csv
 import gzip
 import json
 import os
+import re
 import signal
 import subprocess
 import time
@@ -17,6 +18,7 @@ import pytest
 
 from cases import BASE, HOST, NOINDEX, XMLNS, a, canonical, html, robots, sitemap
 from conftest import PROGRAM, lines_of, served
+from indrel.cli.app import COMMANDS
 from indrel.demo.server import DemoServer
 from indrel.demo.site import Response, Site, build
 
@@ -326,3 +328,11 @@ def test_variants_are_tried_once(indrel: Run) -> None:
         for origin in ("http://www.sarnfell.example", "http://sarnfell.example", "https://sarnfell.example")
         for path in ("/", "/robots.txt")
     )
+
+
+def test_every_command_has_help(indrel: Run) -> None:
+    shown = indrel("--help", code=0).stdout
+    for name, (_, line) in COMMANDS.items():
+        assert re.search(rf"^  {name} +{re.escape(line)}$", shown, re.MULTILINE), f"the line of {name} is broken"
+        assert indrel(name, "--help", code=0).stdout.startswith(f"Usage: indrel {name} ")
+    assert "Did you mean 'list'?" in indrel("lst", code=2).stderr

@@ -5,32 +5,70 @@ from __future__ import annotations
 import io
 import os
 import sys
-from typing import Annotated
+from collections.abc import Iterator, Mapping
+from importlib import import_module
+from typing import Annotated, Any
 
 import typer
+from typer.core import TyperGroup
 
 from indrel import __version__
-from indrel.cli import (
-    audit,
-    checks,
-    compare,
-    crawlers,
-    demo,
-    draft,
-    explain,
-    intent,
-    ledger,
-    list_,
-    recheck,
-    reconcile,
-    report,
-    robots,
-    sitemap,
-)
 from indrel.errors import IndrelError
+
+COMMANDS = {
+    "audit": ("audit:audit", "Read a site or folder: what is wrong, and which line does it."),
+    "demo": ("demo:demo", "The same on the built-in demonstration site."),
+    "list": ("list_:list_addresses", "Addresses with kind, section, want and state per crawler."),
+    "explain": ("explain:explain_address", "One address: what led to its state, and what would change it."),
+    "report": ("report:report", "Write reports again from a snapshot."),
+    "compare": ("compare:compare", "What changed between two audits, and what got worse."),
+    "recheck": ("recheck:recheck", "Ask again just for what was found, and say what is mended."),
+    "reconcile": ("reconcile:reconcile", "Set an engine's export or a server's log against an audit."),
+    "ledger": ("ledger:ledger", "What was asked of an engine: re-crawls, removals that lapse."),
+    "robots": ("robots:robots", "robots.txt on its own: check, match, impact, matrix."),
+    "sitemap": ("sitemap:sitemap", "Sitemaps on their own: check."),
+    "intent": ("intent:intent", "What you want of your addresses: draft, show, check."),
+    "draft": ("draft:draft", "Files that hold what you want: robots, sitemap, headers, tickets."),
+    "checks": ("checks:show_checks", "What a check means, why it matters, how to mend it."),
+    "crawlers": ("crawlers:show_crawlers", "The crawlers known, with purpose and family."),
+}
+"""Each command with the place of its function or group, and a line of help. Only the one that is run is loaded."""
+
+
+class _Commands(Mapping[str, Any]):
+    """The commands by name, each made when it is asked for."""
+
+    def __getitem__(self, name: str) -> Any:
+        module, _, attribute = COMMANDS[name][0].partition(":")
+        found = getattr(import_module(f"indrel.cli.{module}"), attribute)
+        if isinstance(found, typer.Typer):
+            group = typer.main.get_group(found)
+            group.name = name
+            return group
+        alone = typer.Typer(rich_markup_mode=None, add_completion=False, pretty_exceptions_enable=False)
+        alone.command(name)(found)
+        return typer.main.get_command(alone)
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(COMMANDS)
+
+    def __len__(self) -> int:
+        return len(COMMANDS)
+
+
+class _Root(TyperGroup):
+    def __init__(self, **settings: Any) -> None:
+        super().__init__(**settings)
+        self.commands = _Commands()  # type: ignore[assignment]
+
+    def format_commands(self, ctx: Any, formatter: Any) -> None:
+        with formatter.section("Commands"):
+            formatter.write_dl([(name, line) for name, (_, line) in COMMANDS.items()])
+
 
 app = typer.Typer(
     name="indrel",
+    cls=_Root,
     help="Audit what search crawlers may fetch and list on a site, and name the line that decides it.",
     no_args_is_help=True,
     rich_markup_mode=None,
@@ -38,21 +76,6 @@ app = typer.Typer(
     add_completion=False,
     context_settings={"help_option_names": ["-h", "--help"]},
 )
-app.command("audit")(audit.audit)
-app.command("demo")(demo.demo)
-app.command("list")(list_.list_addresses)
-app.command("explain")(explain.explain_address)
-app.command("compare")(compare.compare)
-app.command("recheck")(recheck.recheck)
-app.command("reconcile")(reconcile.reconcile)
-app.command("report")(report.report)
-app.add_typer(robots.robots, name="robots")
-app.add_typer(sitemap.sitemap, name="sitemap")
-app.add_typer(intent.intent, name="intent")
-app.add_typer(draft.draft, name="draft")
-app.add_typer(ledger.ledger, name="ledger")
-app.command("checks")(checks.show_checks)
-app.command("crawlers")(crawlers.show_crawlers)
 
 
 def _version(wanted: bool) -> None:
