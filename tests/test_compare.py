@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from pathlib import Path
 
 from cases import BASE, HOST, NOINDEX, a, canonical, html, robots, sitemap
@@ -83,6 +84,20 @@ def test_compare_and_baseline_from_the_command_line(indrel: Run, tmp_path: Path)
     ]
     assert json.loads(indrel("compare", "2.indrel", "1.indrel", "--json").stdout)["states"] == []
     assert "write HOST=HOST" in indrel("compare", "1.indrel", "2.indrel", "--map", "x", code=2).stderr
-    indrel("audit", "1.indrel", "--baseline", "1.indrel", code=0)
+    same = indrel("audit", "1.indrel", "--baseline", "1.indrel", code=0).stdout
+    assert re.match(
+        r"\S+ nothing new in 3 addresses since 1.indrel; \d+ findings were there before\.$", same.splitlines()[0]
+    )
+    new = indrel(
+        "audit", "3.indrel", "--baseline", "1.indrel", "-o", "x.sarif", "-o", "x.md", "-o", "x.html", code=1
+    ).stdout
+    assert " in conflict, from " in new and "listed-hidden" in new and "link-to-gone" not in new, new
+    assert "link-to-gone" in indrel("audit", "3.indrel", "--baseline", "1.indrel", "--verbose", code=1).stdout
+    assert "link-to-gone" not in (tmp_path / "x.md").read_text() and ">new<" in (tmp_path / "x.html").read_text()
+    results = json.loads((tmp_path / "x.sarif").read_text())["runs"][0]["results"]
+    assert {(r["ruleId"], r["baselineState"]) for r in results} >= {
+        ("listed-hidden", "new"),
+        ("link-to-gone", "unchanged"),
+    }
     done = indrel("audit", "3.indrel", "--baseline", "1.indrel", "--json", code=1)
     assert [f["check"] for f in json.loads(done.stdout)["findings"] if f["new"]] == ["listed-hidden", "link-to-shut"]

@@ -202,7 +202,8 @@ def test_sarif_names_files_and_lines(indrel: Any, tmp_path: Path) -> None:
     result = next(r for r in run["results"] if r["ruleId"] == "robots-token-slip")
     place = result["locations"][0]["physicalLocation"]
     assert (
-        place["artifactLocation"] == {"uri": "p%20q.html", "uriBaseId": "FOLDER"} and place["region"]["startLine"] == 2
+        place["artifactLocation"] == {"uri": "b/p%20q.html", "uriBaseId": "%SRCROOT%"}
+        and place["region"]["startLine"] == 2
     )
     assert (result["level"], run["tool"]["driver"]["rules"][result["ruleIndex"]]["id"]) == (
         "error",
@@ -211,10 +212,10 @@ def test_sarif_names_files_and_lines(indrel: Any, tmp_path: Path) -> None:
     assert [r["suppressions"][0]["justification"] for r in run["results"] if r["ruleId"] == "canonical-none"] == [
         "small"
     ]
-    assert (
-        run["originalUriBaseIds"]["FOLDER"]["uri"].startswith("file:///")
-        and (tmp_path / "x.xlsx").stat().st_size > 4_000
-    )
+    assert "originalUriBaseIds" not in run and (tmp_path / "x.xlsx").stat().st_size > 4_000
+    indrel("audit", tmp_path / "b", "-o", "y.sarif", code=1)
+    whole = json.loads((tmp_path / "y.sarif").read_text())["runs"][0]
+    assert whole["originalUriBaseIds"]["FOLDER"]["uri"] == (tmp_path / "b").as_uri() + "/"
 
 
 def test_figures_draw_what_a_site_says_as_text(audit_site: AuditSite) -> None:

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from indrel.cli import options as opt
+from indrel.cli.checked import code_of
 from indrel.cli.talk import out_console, say, terminal
 from indrel.errors import InputError, UsageError
 
@@ -27,6 +28,9 @@ robots = typer.Typer(
 
 FileArgument = Annotated[
     str, typer.Argument(metavar="FILE_OR_URL", help="A file, an address, or - for standard input.")
+]
+FilesArgument = Annotated[
+    list[str], typer.Argument(metavar="FILE_OR_URL...", help="Files, addresses, or - for standard input.")
 ]
 UrlsOption = Annotated[
     Path | None, typer.Option("--urls", metavar="FILE", help="Addresses, one a line (- for standard input).")
@@ -48,7 +52,7 @@ def _crawlers(names: list[str] | None) -> tuple[Crawler, ...]:
 
 @robots.command("check")
 def check(
-    file: FileArgument,
+    files: FilesArgument,
     snapshot: Annotated[
         Path | None, typer.Option("--from", metavar="SNAPSHOT", help="Check against its addresses too.")
     ] = None,
@@ -61,27 +65,24 @@ def check(
 ) -> None:
     """Say of each faulty line what is wrong, what it does instead, and what to write."""
     from indrel import robots_tool as tool
-    from indrel.core.model import Severity, plural
+    from indrel.core.model import plural
 
     opt.fail_word(fail_on)
-    loaded = tool.load(file, _options(connect, timeout))
-    checked = tool.check(loaded, _crawlers(crawler), snapshot)
-    findings = checked.findings
-    findings.sort(key=lambda f: (f.evidence[0].line or 0, -f.severity.value, f.check))
-    if json:
-        out_console().file.write(json_module.dumps(_as_json(checked), ensure_ascii=False) + "\n")
-    else:
-        _show_findings(findings, loaded)
-        _show_uses(checked.uses)
-    for one in checked.crashed:
-        say(f"indrel: the check {one.check} crashed ({one.because}): its findings are missing")
-    grave = fail_on != "never" and any(f.severity.value >= Severity[fail_on.upper()].value for f in findings)
-    if snapshot is None:
-        say(
-            f"{plural(len(loaded.file.lines), 'line')} read; with --from SNAPSHOT also checked against known addresses",
-            quiet,
-        )
-    raise typer.Exit(3 if checked.crashed else 1 if grave else 0)
+    codes = []
+    for file in files:
+        loaded = tool.load(file, _options(connect, timeout))
+        checked = tool.check(loaded, _crawlers(crawler), snapshot)
+        checked.findings.sort(key=lambda f: (f.evidence[0].line or 0, -f.severity.value, f.check))
+        if json:
+            out_console().file.write(json_module.dumps(_as_json(checked), ensure_ascii=False) + "\n")
+        else:
+            _show_findings(checked.findings, loaded)
+            _show_uses(checked.uses)
+        codes.append(code_of(checked.findings, checked.crashed, fail_on))
+        if snapshot is None:
+            lines = plural(len(loaded.file.lines), "line")
+            say(f"{lines} read; with --from SNAPSHOT also checked against known addresses", quiet)
+    raise typer.Exit(max(codes))
 
 
 def _as_json(checked: Checked) -> dict[str, object]:

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from indrel.cli import options as opt
+from indrel.cli.checked import code_of
 from indrel.cli.talk import out_console, say, terminal
 
 if TYPE_CHECKING:
@@ -24,9 +25,11 @@ def _group() -> None:
 
 @sitemap.command("check")
 def check(
-    file: Annotated[
-        str,
-        typer.Argument(metavar="FILE_OR_URL", help="A sitemap or index: a file, an address, or - for standard input."),
+    files: Annotated[
+        list[str],
+        typer.Argument(
+            metavar="FILE_OR_URL...", help="Sitemaps or indexes: files, addresses, or - for standard input."
+        ),
     ],
     snapshot: Annotated[
         Path | None, typer.Option("--from", metavar="SNAPSHOT", help="Judge each entry by this audit too.")
@@ -43,36 +46,35 @@ def check(
     from indrel import pipeline
     from indrel import sitemap_tool as tool
     from indrel.core import crawlers
-    from indrel.core.model import Severity, plural
+    from indrel.core.model import plural
     from indrel.sources.options import GatherOptions
 
     opt.fail_word(fail_on)
     wants = pipeline.load_intent(intent)
     chosen = crawlers.resolve(crawler or wants.crawlers or crawlers.DEFAULT)
     wanted = GatherOptions(crawlers=(), rate=0, timeout=timeout, connect=opt.parse_connect(connect))
-    checked = tool.check(file, chosen, wanted, snapshot, wants)
-    if json:
-        document = {
-            "findings": [f.as_json() for f in checked.findings],
-            "files": [
-                {"where": f.where, "kind": f.kind, "entries": f.entries, "octets": f.octets} for f in checked.files
-            ],
-            "unread": checked.unread,
-            "states": checked.states,
-        }
-        out_console().file.write(json_module.dumps(document, ensure_ascii=False) + "\n")
-    else:
-        _show(checked, file)
-    if checked.unread:
-        say(f"{plural(len(checked.unread), 'listed sitemap')} not read, such as {checked.unread[0]}", quiet)
+    codes = []
+    for file in files:
+        checked = tool.check(file, chosen, wanted, snapshot, wants)
+        if json:
+            out_console().file.write(json_module.dumps(_as_json(checked), ensure_ascii=False) + "\n")
+        else:
+            _show(checked, file)
+        if checked.unread:
+            say(f"{plural(len(checked.unread), 'listed sitemap')} not read, such as {checked.unread[0]}", quiet)
+        codes.append(code_of(checked.findings, checked.crashed, fail_on))
     if snapshot is None:
         say("with --from SNAPSHOT each entry is judged by an audit too", quiet)
-    for one in checked.crashed:
-        say(f"indrel: the check {one.check} crashed ({one.because}): its findings are missing")
-    grave = fail_on != "never" and any(
-        f.severity.value >= Severity[fail_on.upper()].value and not f.accepted for f in checked.findings
-    )
-    raise typer.Exit(3 if checked.crashed else 1 if grave else 0)
+    raise typer.Exit(max(codes))
+
+
+def _as_json(checked: CheckedSitemaps) -> dict[str, object]:
+    return {
+        "findings": [f.as_json() for f in checked.findings],
+        "files": [{"where": f.where, "kind": f.kind, "entries": f.entries, "octets": f.octets} for f in checked.files],
+        "unread": checked.unread,
+        "states": checked.states,
+    }
 
 
 def _show(checked: CheckedSitemaps, named: str) -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from enum import Enum, StrEnum
 
 
@@ -188,6 +188,17 @@ class Verdict:
     def is_new(self, finding: Finding) -> bool:
         """Whether a finding counts as new; without a baseline all do."""
         return self.baseline is None or id(finding) in self.new
+
+    def fresh(self) -> Verdict:
+        """Only what is new since the baseline; all of it without one."""
+        if self.baseline is None:
+            return self
+        causes = []
+        for cause in self.causes:
+            found = tuple(f for f in cause.findings if self.is_new(f))
+            if found:
+                causes.append(replace(cause, findings=found, count=len(found), share=None, others=()))
+        return replace(self, causes=tuple(causes), findings=tuple(f for f in self.findings if self.is_new(f)))
 
     def at_or_above(self, severity: Severity) -> bool:
         """Whether anything new is as grave, and not accepted."""

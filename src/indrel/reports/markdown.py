@@ -1,4 +1,4 @@
-"""The verdict as Markdown, for a ticket or a pull request: sentence, causes, mends."""
+"""The verdict as Markdown, for a ticket or a pull request: sentence, causes, mends; with a baseline, of what is new."""
 
 from __future__ import annotations
 
@@ -34,6 +34,7 @@ def code(value: str) -> str:
 
 def render(verdict: Verdict, site: Site) -> bytes:
     lines = [f"# {text(sentence(verdict))}", ""]
+    verdict = verdict.fresh()
     if not verdict.complete:
         lines += [f"**Not complete:** {text(verdict.incomplete_because or '')}.", ""]
     lines += [f"**The check {c.check} crashed:** its findings are missing." for c in verdict.crashed]

@@ -13,13 +13,17 @@ from indrel.core.model import Evidence, Finding, Severity, Verdict
 from indrel.decide.site import Site
 
 LEVELS = {Severity.STOP: "error", Severity.FIX: "error", Severity.ASK: "warning", Severity.NOTE: "note"}
+SOURCES = "%SRCROOT%"
+"""Base of paths from the root of the sources: what reads the file knows where that is."""
+
+FOLDER = "FOLDER"
 SCHEMA = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"
 
 
 def render(verdict: Verdict, site: Site) -> bytes:
     used = sorted({f.check for f in verdict.findings})
     source = verdict.source
-    folder = str(source["location"]) if source.get("kind") == "folder" else None
+    folder = Path(str(source["location"])) if source.get("kind") == "folder" else None
     rules = [
         {
             "id": one.id,
@@ -35,15 +39,15 @@ def render(verdict: Verdict, site: Site) -> bytes:
         "tool": {"driver": {"name": "Indrel", "version": __version__, "rules": rules}},
         "columnKind": "unicodeCodePoints",
         "invocations": [{"executionSuccessful": not verdict.crashed and verdict.complete}],
-        "results": [_result(f, used, folder) for f in verdict.findings],
+        "results": [_result(f, used, folder, verdict) for f in verdict.findings],
     }
-    if folder:
-        run["originalUriBaseIds"] = {"FOLDER": {"uri": Path(folder).resolve().as_uri() + "/"}}
+    if folder and folder.is_absolute():
+        run["originalUriBaseIds"] = {FOLDER: {"uri": folder.as_uri() + "/"}}
     document = {"$schema": SCHEMA, "version": "2.1.0", "runs": [run]}
     return (json.dumps(document, ensure_ascii=False, indent=1) + "\n").encode("utf-8", "backslashreplace")
 
 
-def _result(finding: Finding, used: list[str], folder: str | None) -> dict[str, Any]:
+def _result(finding: Finding, used: list[str], folder: Path | None, verdict: Verdict) -> dict[str, Any]:
     places = [_place(e, folder) for e in finding.evidence[:10]]
     result: dict[str, Any] = {
         "ruleId": finding.check,
@@ -56,15 +60,23 @@ def _result(finding: Finding, used: list[str], folder: str | None) -> dict[str, 
     }
     if places[1:]:
         result["relatedLocations"] = [{"id": n, **place} for n, place in enumerate(places[1:], 1)]
+    if verdict.baseline:
+        result["baselineState"] = "new" if verdict.is_new(finding) else "unchanged"
     if finding.accepted:
         result["suppressions"] = [{"kind": "external", "justification": finding.accepted.because or "accepted"}]
     return result
 
 
-def _place(evidence: Evidence, folder: str | None) -> dict[str, Any]:
-    where: dict[str, Any] = {"uri": quote(evidence.where, safe=":/?#[]@!$&'()*+,;=%~-._")}
-    if folder and "://" not in evidence.where and not evidence.where.startswith("/"):
-        where["uriBaseId"] = "FOLDER"
+def _place(evidence: Evidence, folder: Path | None) -> dict[str, Any]:
+    """Where a piece of evidence stands. A file of a folder that was named by its path from the working folder, as a code
+    host's job names it, has that path from the root of the sources."""
+    where: dict[str, Any] = {"uri": evidence.where}
+    if "://" not in evidence.where and not evidence.where.startswith("/"):
+        own = folder is not None and evidence.kind != "intent"
+        if own and folder is not None and not folder.is_absolute():
+            where["uri"] = (folder / evidence.where).as_posix()
+        where["uriBaseId"] = FOLDER if own and folder is not None and folder.is_absolute() else SOURCES
+    where["uri"] = quote(where["uri"], safe=":/?#[]@!$&'()*+,;=%~-._")
     physical: dict[str, Any] = {"artifactLocation": where}
     if evidence.line:
         physical["region"] = {"startLine": evidence.line, "snippet": {"text": evidence.text}}

@@ -44,8 +44,17 @@ def host_of(verdict: Verdict) -> str:
 
 
 def sentence(verdict: Verdict) -> str:
-    """The verdict in one sentence."""
-    host = host_of(verdict)
+    """The verdict in one sentence; with a baseline, what is new."""
+    shown = verdict.fresh()
+    before = len(verdict.findings) - len(shown.findings)
+    if verdict.baseline is None:
+        return f"{host_of(verdict)}: {_said(shown)}."
+    rest = f"; {plural(before, 'finding was', 'findings were')} there before" if before else ""
+    said = f"{_said(shown)}, new" if shown.findings else f"nothing new in {plural(verdict.addresses, 'address')}"
+    return f"{host_of(verdict)}: {said} since {verdict.baseline}{rest}."
+
+
+def _said(verdict: Verdict) -> str:
     grave = [f for f in verdict.findings if f.severity in (Severity.STOP, Severity.FIX) and not f.accepted]
     checked = plural(verdict.addresses, "address")
     if not grave:
@@ -54,11 +63,11 @@ def sentence(verdict: Verdict) -> str:
             for s in (Severity.ASK, Severity.NOTE)
         ]
         softer = f"; {listing(rest)}" if verdict.findings else ""
-        return f"{host}: nothing to fix in {checked}{softer}."
+        return f"nothing to fix in {checked}{softer}"
     classes = Counter(f.cls for f in grave)
     parts = [f"{classes[c]:,} {words}" for c, words in CLASS_WORDS.items() if classes[c]]
     causes = sum(1 for c in verdict.causes if c.severity in (Severity.STOP, Severity.FIX) and not c.accepted)
-    return f"{host}: {listing(parts)}, from {plural(causes, 'cause')}, in {checked}."
+    return f"{listing(parts)}, from {plural(causes, 'cause')}, in {checked}"
 
 
 class Terminal:
@@ -100,14 +109,15 @@ class Terminal:
         flow: LinkFlow | None = None,
         sitemaps: Sequence[SitemapStates] = (),
     ) -> None:
-        """Print it all: sentence, first thing to do, states, causes by severity, what was left out."""
+        """Print it all: sentence, first thing to do, states, causes by severity, what was left out.
+
+        With a baseline the causes are those of what is new, unless `everything` is asked for.
+        """
         self.line(sentence(verdict), "bold")
+        if not everything:
+            verdict = verdict.fresh()
         if not verdict.complete:
             self.line(f"Not complete: {verdict.incomplete_because}.", "bold yellow")
-        if verdict.baseline:
-            self.line(
-                f"New since {verdict.baseline}: {plural(len(verdict.new), 'finding')}; only these can fail.", "bold"
-            )
         for crash in verdict.crashed:
             self.line(f"The check {crash.check} crashed ({crash.because}): its findings are missing.", "bold red")
         first = next(

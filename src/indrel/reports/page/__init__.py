@@ -92,16 +92,17 @@ def _groups(verdict: Verdict, site: Site) -> Iterator[dict[str, Any]]:
             yield {
                 "word": severity.word,
                 "title": HEADINGS[severity],
-                "cards": [_card(c, site.base_origin) for c in causes],
+                "cards": [_card(c, site.base_origin, verdict) for c in causes],
             }
 
 
-def _card(cause: Cause, origin: str) -> dict[str, Any]:
+def _card(cause: Cause, origin: str, verdict: Verdict) -> dict[str, Any]:
     first = cause.findings[0]
     return {
         "cause": cause, "about": checks()[cause.check], "what": first.message if cause.count == 1 else cause.summary,
         "crawlers": first.crawlers, "evidence": [(short(e.where, origin), e.line, e.text) for e in first.evidence[:4]],
         "rows": [(f.url, short(f.url, origin), f.message) for f in cause.findings[:SHOWN]], "more": cause.count > SHOWN,
+        "new": bool(verdict.baseline) and any(verdict.is_new(f) for f in cause.findings),
         "others": [short(u, origin) for u in cause.others],
     }  # fmt: skip
 
