@@ -20,8 +20,10 @@ from hypothesis import strategies as st
 
 from cases import BASE, HOST, NOINDEX, a, canonical, html, robots, sitemap
 from conftest import AuditSite
+from indrel.checks import checks
 from indrel.core.crawlers import resolve
 from indrel.core.intent import parse_intent
+from indrel.core.model import CheckClass, Evidence, Finding, Severity
 from indrel.core.robots import decide, parse
 from indrel.decide.site import Site
 from indrel.demo.page import Response
@@ -29,6 +31,7 @@ from indrel.demo.site import build, intent_text
 from indrel.drafts import headers
 from indrel.drafts import robots as robots_draft
 from indrel.drafts import sitemap as sitemap_draft
+from indrel.drafts.changes import CHANGES, before_and_after
 from indrel.errors import IndrelError
 from indrel.snapshot import Snapshot, SnapshotWriter
 from test_program import Run
@@ -267,6 +270,40 @@ def test_tickets_say_what_where_and_what_instead(audit_site: AuditSite, indrel: 
     told = {c.check for c in verdict.causes if c.severity.word != "note"}
     assert {n[5:-3] for n in names} == told and f"{len(names)} tickets" in done.stdout
     slip = next((tmp_path / "t").glob("*robots-token-slip.md")).read_text()
-    assert "line 2" in slip and "indrel explain 'https://www.sarnfell.example/a'" in slip and "Instead:" in slip
+    assert "line 2" in slip and "indrel explain https://www.sarnfell.example/a" in slip and "Instead:" in slip
     gone = next((tmp_path / "t").glob("*link-to-gone.md")).read_text()
-    assert "## Which addresses" in gone and f"- `{HOST}/gone`" in gone and "Instead:" not in gone
+    assert "## Which addresses" in gone and f"- `{HOST}/gone`" in gone and "(the link goes" in gone
+    assert "recheck" in gone and f"--cause {next(c.id for c in verdict.causes if c.check == 'link-to-gone')}" in gone
+
+
+@pytest.mark.parametrize(
+    ("check", "kind", "before", "message", "also", "after"),
+    [
+        ("noindex-wanted", "tag", '<meta name="robots" content="noindex, follow">', "", "", '<meta name="robots" content="follow">'),
+        ("noindex-wanted", "header", "X-Robots-Tag: noindex", "", "", "(the line goes)"),
+        ("page-nofollow", "tag", '<meta name="robots" content="noindex,nofollow">', "", "", '<meta name="robots" content="noindex">'),
+        ("robots-unknown-field", "robots", "Dissallow: /x", "no crawler knows the field `dissallow`; `Disallow` was probably meant", "",
+         "Disallow: /x"),
+        ("robots-bad-path", "robots", "Disallow: x/", "it does not begin with `/`; write `/x/`", "", "Disallow: /x/"),
+        ("robots-bad-path", "robots", "Disallow: /x#y", "for a `#` in a path, write `%23`", "", None),
+        ("robots-case-slip", "robots", "Disallow: /Huts/", "", f"{HOST}/huts/a", "Disallow: /huts/"),
+        ("robots-overreach", "robots", "Disallow: /hut", "", f"{HOST}/hut-book", "Disallow: /hut\nAllow: /hut-book"),
+        ("canonical-chain", "canonical", '<link rel="canonical" href="/b">', "", f"{HOST}/c", f'<link rel="canonical" href="{HOST}/c">'),
+        ("canonical-to-gone", "canonical", '<link rel="canonical" href="/b">', "", f"{HOST}/b", f'<link rel="canonical" href="{HOST}/a">'),
+        ("canonical-several", "canonical", '<link rel="canonical" href="/b">', "", "", None),
+        ("user-link-followed", "link", '<a href="/x">', "", "", '<a rel="ugc" href="/x">'),
+        ("user-link-followed", "link", '<a href="/x" rel="me">', "", "", None),
+        ("listed-gone", "sitemap", "<loc>x</loc>", "", "", "(the entry goes)"),
+        ("listed-gone", "status", "404 Not Found", "", "", None),
+    ],
+)  # fmt: skip
+def test_what_instead(check: str, kind: str, before: str, message: str, also: str, after: str | None) -> None:
+    evidence = (Evidence(kind, f"{HOST}/a", 3, before),)
+    finding = Finding(
+        check, CheckClass.FLAW, Severity.FIX, f"{HOST}/a", ("*",), message, evidence, (also,) if also else ()
+    )
+    assert before_and_after(finding) == ((before, after) if after else None)
+
+
+def test_every_change_is_of_a_check() -> None:
+    assert set(CHANGES) <= set(checks())

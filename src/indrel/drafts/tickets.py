@@ -3,17 +3,23 @@
 from __future__ import annotations
 
 import re
+import shlex
 from collections.abc import Iterable
 
 from indrel.checks import checks
 from indrel.core.model import Cause, Evidence, Severity, Verdict, plural
 from indrel.decide.site import Site
+from indrel.drafts.changes import before_and_after
+from indrel.plain import safe
 from indrel.reports.markdown import code, prose, text
 from indrel.reports.terminal import short
 
 MOST_URLS = 30
-NOINDEX_CHECKS = ("noindex-wanted", "site-noindex")
-"""Where it is certain that the noindex is not meant."""
+DRAFTS = {
+    "barred-noindex": "robots", "barred-wanted": "robots", "barred-to-hide": "robots", "robots-overreach": "robots",
+    "site-barred": "robots", "file-needs-header": "headers", "open-unwanted": "headers",
+}  # fmt: skip
+"""Checks that a draft of files mends."""
 
 
 def draft(verdict: Verdict, site: Site, least: Severity = Severity.ASK) -> dict[str, bytes]:
@@ -36,7 +42,7 @@ def _ticket(cause: Cause, site: Site) -> str:
         *(_place(e, site.base_origin) for e in first.evidence[:4]), "",
         "## What to do", "", prose(cause.mend), "",
     ]  # fmt: skip
-    change = before_and_after(cause)
+    change = before_and_after(first)
     if change:
         lines += ["Now:", "", *_block(change[0]), "", "Instead:", "", *_block(change[1]), ""]
     lines += ["## Which addresses", ""]
@@ -47,7 +53,7 @@ def _ticket(cause: Cause, site: Site) -> str:
         others = ", ".join(code(short(u, site.base_origin)) for u in cause.others)
         verb = "do" if len(cause.others) > 1 else "does"
         lines += ["", f"That is {cause.share:.0%} of the pages read in this section; {others} {verb} not have it."]
-    lines += ["", "## How to check", "", *_block("\n".join(_commands(cause))), ""]
+    lines += ["", "## How to check", "", *_block("\n".join(_commands(cause, site))), ""]
     lines += [f"Rests on: {text(about.rests_on)}", ""]
     return "\n".join(lines)
 
@@ -62,39 +68,24 @@ def _block(value: str) -> list[str]:
     return [fence, *value.splitlines(), fence]
 
 
-def before_and_after(cause: Cause) -> tuple[str, str] | None:
-    """The text that does it, and the same as it should be, where one follows from the other."""
-    first = cause.findings[0]
-    evidence = first.evidence[0] if first.evidence else None
-    if evidence is None:
-        return None
-    if cause.check in NOINDEX_CHECKS and evidence.kind in ("tag", "header"):
-        kept = re.sub(r"\b(noindex|none)\b\s*,?\s*", "", evidence.text, flags=re.IGNORECASE)
-        empty = re.search(r"content\s*=\s*([\"']?)\s*\1\s*/?>|X-Robots-Tag:\s*$", kept, re.IGNORECASE)
-        return evidence.text, "(the line goes)" if empty else re.sub(r",\s*([\"'])", r"\1", kept)
-    if cause.check.startswith("canonical-") and evidence.kind == "canonical" and "first" not in cause.check:
-        return evidence.text, f'<link rel="canonical" href="{first.url}">  (each page its own address)'
-    if cause.check == "robots-token-slip" and (
-        meant := re.search(r"`([^`]+)`: no such token; `([^`]+)`", first.message)
-    ):
-        return evidence.text, evidence.text.replace(meant[1], meant[2])
-    if cause.check.startswith("listed-") and first.evidence[-1].kind == "sitemap":
-        return first.evidence[
-            -1
-        ].text, f"(the entry goes, or lists {first.also[0]})" if first.also else "(the entry goes)"
-    return None
-
-
-def _commands(cause: Cause) -> Iterable[str]:
-    first = cause.findings[0]
-    yield "# audit the site again with Indrel, then:"
-    if first.url.endswith("/robots.txt"):
+def _commands(cause: Cause, site: Site) -> Iterable[str]:
+    """What shows that it is mended, run beside the snapshot."""
+    first, snapshot = cause.findings[0], site.snapshot.path
+    if site.meta["source"]["kind"] == "site":
+        yield "# asks again just for these; ends with 0 when all is mended"
+        yield f"indrel recheck {_quoted(str(snapshot))} --cause {cause.id}"
+    else:
+        yield "# reads the build again, and shows what is left"
+        yield f"indrel audit {_quoted(str(site.meta['source']['location']))} --base {_quoted(site.base)}"
+    if first.url.endswith("/robots.txt") and "://" in first.url:
         yield f"indrel robots check {_quoted(first.url)}"
     elif first.url.startswith(("http://", "https://")):
         yield f"indrel explain {_quoted(first.url)}"
+    if cause.check in DRAFTS:
+        yield f"# a proposal, tried on every known address\nindrel draft {DRAFTS[cause.check]} {_quoted(str(snapshot))}"
     yield f"indrel checks {cause.check}"
 
 
-def _quoted(url: str) -> str:
-    """An address for a shell: it may hold quotes."""
-    return "'" + url.replace("'", "%27") + "'"
+def _quoted(word: str) -> str:
+    """A word for a shell, whatever it holds."""
+    return shlex.quote(safe(word))

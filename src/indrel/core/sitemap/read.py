@@ -293,7 +293,11 @@ class SitemapReader:
             if self.summary.kind == "html":
                 self._stop("it is an HTML page")
             else:
-                self._stop(f"not well-formed: {expat.ErrorString(error.code)}", error.lineno, error.offset + 1)
+                self._stop(
+                    f"not well-formed: {expat.ErrorString(error.code).removeprefix('not well-formed ')}",
+                    error.lineno,
+                    error.offset + 1,
+                )
         except _Refused as error:
             parser = self._xml.parser
             self._stop(str(error), parser.CurrentLineNumber, parser.CurrentColumnNumber + 1)
