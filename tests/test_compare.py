@@ -52,6 +52,8 @@ def test_what_changed_and_what_explains_it(audit_site: AuditSite) -> None:
     assert {f.check for f in found.findings_new} >= {"listed-barred"}
     back = compare(after, before)
     assert back.worse == 0 and [f.check for f in back.findings_gone].count("listed-barred") == 6
+    freed = next(e for e in back.edits if e.before == "barred")
+    assert freed.was and freed.was.text == "Disallow: /huts/" and len(freed.urls) == 6
     same = compare(after, after)
     assert not (same.states or same.directives or same.findings_new or same.findings_gone) and same.findings_still
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from indrel.checks import judge
-from indrel.checks.evidence import answers, canonicals, rules, said
+from indrel.checks.evidence import answers, canonicals, robots_line, rules, said
 from indrel.core.model import Evidence, Finding, State
 from indrel.decide.site import Site
 from indrel.errors import UsageError
@@ -44,12 +44,16 @@ class StateChange:
 
 @dataclass(frozen=True)
 class Edit:
-    """Changes that one edit explains: same states, same section, same rule, directive, canonical or status."""
+    """Changes that one edit explains: same states, same section, same rule, directive, canonical or status.
+
+    `evidence` is what makes the state now, `was` what made the earlier one and is gone.
+    """
 
     before: str
     after: str
     section: str
     evidence: Evidence | None
+    was: Evidence | None
     crawlers: tuple[str, ...]
     urls: tuple[str, ...]
     wanted: int
@@ -63,6 +67,7 @@ class Edit:
             "before": self.before, "after": self.after, "section": self.section, "count": len(self.urls),
             "wanted": self.wanted, "crawlers": list(self.crawlers), "urls": list(self.urls[:20]),
             "evidence": self.evidence.as_json() if self.evidence else None,
+            "was": self.was.as_json() if self.was else None,
         }  # fmt: skip
 
 
@@ -109,7 +114,7 @@ def compare(before: Site, after: Site, hosts: Mapping[str, str] | None = None) -
     _sets(after, found)
     _rules(before, after, found)
     _findings(before, after, hosts or {}, found)
-    found.edits = _edits(after, found.states)
+    found.edits = _edits(before, after, found.states, hosts or {})
     return found
 
 
@@ -219,9 +224,7 @@ def apart(
     """
 
     def key(finding: Finding) -> tuple[str, str, str]:
-        url = finding.url
-        for one, other in (hosts or {}).items():
-            url = url.replace(f"://{one}", f"://{other}", 1)
+        url = with_host(finding.url, hosts or {})
         robots = finding.evidence[0].text if url.endswith("/robots.txt") and finding.evidence else ""
         return finding.check, url, robots
 
@@ -238,35 +241,76 @@ def apart(
     return only(new, old), only(old, new)
 
 
-def _edits(after: Site, states: list[StateChange]) -> list[Edit]:
+class _Causes:
+    """What makes the states of some addresses of one site, looked up for all of them at once."""
+
+    def __init__(self, site: Site, urls: Sequence[str]) -> None:
+        self.site = site
+        self.tokens = [c.token for c in site.crawlers]
+        self.numbers = dict(
+            site.rows("SELECT origin || path AS url, id FROM fact WHERE url IN (SELECT unnest(?::VARCHAR[]))", [urls])
+        )
+        ids = list(self.numbers.values())
+        self.said, self.named = said(site, ids, site.all_mask), canonicals(site, ids)
+        self.answers = answers(site, ids)
+
+    def of(self, url: str, crawler: str, state: str) -> Evidence | None:
+        """The rule, directive, canonical or status behind a state; what makes `open` is that none of them is there."""
+        number = self.numbers.get(url)
+        if number is None:
+            return None
+        if state == State.BARRED:
+            return next(iter(rules(self.site, url, 1 << self.tokens.index(crawler))), None)
+        if state == State.HIDDEN:
+            return next(iter(self.said.get(number, ())), None)
+        if state == State.FOLDED and number in self.named:
+            return self.named[number][0]
+        return next(iter(self.answers.get(number, ())), None)
+
+    def allowing(self, url: str, crawler: str) -> Evidence | None:
+        """The Allow line that lets a crawler in, if there is one."""
+        allowed, rule, _ = self.site.rule_for(url, self.site.crawlers[self.tokens.index(crawler)])
+        host = self.site.robots.get(url[: url.index("/", 8)])
+        return robots_line(host, rule.line, rule.text) if allowed and rule and host else None
+
+
+def _edits(before: Site, after: Site, states: list[StateChange], hosts: Mapping[str, str]) -> list[Edit]:
     """Gather changes by what explains them, the most harmful first."""
     urls = list(dict.fromkeys(c.url for c in states))[:MOST_EXPLAINED]
-    numbers = dict(
-        after.rows("SELECT origin || path AS url, id FROM fact WHERE url IN (SELECT unnest(?::VARCHAR[]))", [urls])
-    )
-    ids = list(numbers.values())
-    told, named, shown = said(after, ids, after.all_mask), canonicals(after, ids), answers(after, ids)
-    groups: dict[tuple[str, str, str, str, str], dict[str, Any]] = {}
+    back = {new: old for old, new in hosts.items()}
+    earlier = {url: with_host(url, back) for url in urls}
+    now, then = _Causes(after, urls), _Causes(before, list(earlier.values()))
+    groups: dict[tuple[str, ...], dict[str, Any]] = {}
     for change in states:
-        number = numbers.get(change.url)
-        if number is None:
+        if change.url not in now.numbers:
             continue
-        mask = 1 << [c.token for c in after.crawlers].index(change.crawler)
-        if change.after == State.BARRED:
-            evidence = next(iter(rules(after, change.url, mask)), None)
-        elif change.after == State.HIDDEN:
-            evidence = next(iter(told.get(number, ())), None)
-        elif change.after == State.FOLDED and number in named:
-            evidence = named[number][0]
-        else:
-            evidence = next(iter(shown.get(number, ())), None)
-        text = evidence.text if evidence and change.after != State.FOLDED else ""
-        key = (change.before, change.after, after.section(change.url), text, evidence.kind if evidence else "")
-        group = groups.setdefault(key, {"evidence": evidence, "crawlers": {}, "urls": {}})
+        evidence = now.of(change.url, change.crawler, change.after)
+        was = then.of(earlier[change.url], change.crawler, change.before) if change.before != State.OPEN else None
+        if change.before in UNSEEN:
+            was = None
+        elif change.before == State.BARRED and change.after == State.OPEN:
+            evidence = now.allowing(change.url, change.crawler) or evidence
+        each = (State.FOLDED, State.OPEN)  # their evidence is of each address, not of one line for many
+        texts = [
+            e.text if e and state not in each else "" for e, state in ((evidence, change.after), (was, change.before))
+        ]
+        key = (change.before, change.after, after.section(change.url), *texts)
+        group = groups.setdefault(key, {"evidence": evidence, "was": was, "crawlers": {}, "urls": {}})
         group["crawlers"][change.crawler] = None
         group["urls"][change.url] = group["urls"].get(change.url, False) or change.wanted
     edits = [
-        Edit(b, a, section, g["evidence"], tuple(g["crawlers"]), tuple(g["urls"]), sum(g["urls"].values()))
-        for (b, a, section, _, _), g in groups.items()
+        Edit(b, a, section, g["evidence"], g["was"], tuple(g["crawlers"]), tuple(g["urls"]), sum(g["urls"].values()))
+        for (b, a, section, *_), g in groups.items()
     ]
     return sorted(edits, key=lambda e: (not e.is_worse, -e.wanted, e.after == State.OPEN, -len(e.urls), e.section))
+
+
+UNSEEN = (State.UNREAD, State.BROKEN)
+"""Earlier states that no edit of the site made, or none that is known."""
+
+
+def with_host(url: str, hosts: Mapping[str, str]) -> str:
+    """An address with its host replaced, where `hosts` has another for it."""
+    for one, other in hosts.items():
+        url = url.replace(f"://{one}", f"://{other}", 1)
+    return url

@@ -14,6 +14,8 @@ from indrel.errors import UsageError
 
 if TYPE_CHECKING:
     from indrel.compare import Comparison
+    from indrel.core.model import Finding, Severity
+    from indrel.reports.terminal import Terminal
 
 FEW = 12
 
@@ -61,10 +63,8 @@ def _hosts(values: list[str] | None) -> dict[str, str]:
 
 
 def _show(found: Comparison, origin: str) -> None:
-    from collections import Counter
-
     from indrel.core.model import plural
-    from indrel.reports.terminal import STATE_STYLES, STYLES, short
+    from indrel.reports.terminal import STATE_STYLES, short
 
     term = terminal()
     changed = len({c.url for c in found.states})
@@ -92,30 +92,44 @@ def _show(found: Comparison, origin: str) -> None:
             indent=2,
             hang=2,
         )
-        if edit.evidence:
+        if edit.was:
+            term.evidence(edit.was, origin, word="was")
+        if edit.evidence and (edit.after != "open" or not edit.was or edit.evidence.kind == "robots"):
             term.evidence(edit.evidence, origin)
         shown = [short(u, origin) for u in edit.urls[:3]]
         term.line(f"at    {', '.join(shown)}{' ...' if len(edit.urls) > 3 else ''}", indent=7, hang=6)
     if len(found.edits) > FEW:
         term.line(f"and {len(found.edits) - FEW:,} more (--json shows all)", "dim", indent=2)
+    if found.rules:
+        term.console.print()
+        term.line("robots.txt", "bold")
     for rule in found.rules:
         sign, style = ("+", "green") if rule["change"] == "new" else ("-", "red")
-        term.line(f"{sign} robots.txt:{rule['line']}  {rule['text']}  (group {rule['group']})", style, indent=2, hang=4)
-    for name, urls in (("into", found.sitemap_new), ("out of", found.sitemap_gone)):
+        term.line(f"{sign} {rule['line']:>4}  {rule['text']}  (group {rule['group']})", style, indent=2, hang=8)
+    if found.sitemap_new or found.sitemap_gone:
+        term.console.print()
+        term.line("Sitemaps", "bold")
+    for name, urls in (("in", found.sitemap_new), ("out", found.sitemap_gone)):
         if urls:
-            term.line(
-                f"{len(urls):,} {name} the sitemaps: {', '.join(short(u, origin) for u in urls[:3])}", indent=2, hang=4
-            )
-    for title, findings in (("New findings", found.findings_new), ("Findings gone", found.findings_gone)):
-        if findings:
-            term.console.print()
-            term.line(title, "bold")
-            counts = Counter((f.severity, f.check) for f in findings)
-            for (severity, check), count in sorted(counts.items(), key=lambda pair: (-pair[0][0].value, pair[0][1])):
-                first = next(f for f in findings if (f.severity, f.check) == (severity, check))
-                term.line(
-                    f"{severity.word}: {check}  {count:,} ×  {short(first.url, origin)}",
-                    STYLES[severity],
-                    indent=2,
-                    hang=4,
-                )
+            first = ", ".join(short(u, origin) for u in urls[:3])
+            more = f" and {len(urls) - 3:,} more" if len(urls) > 3 else ""
+            term.line(f"{len(urls):,} {name}: {first}{more}", indent=2, hang=4)
+    _show_findings(term, "New findings", found.findings_new, origin)
+    _show_findings(term, "Findings gone", found.findings_gone, origin, "green")
+
+
+def _show_findings(term: Terminal, title: str, findings: list[Finding], origin: str, style: str | None = None) -> None:
+    """Findings by check, a line each."""
+    from indrel.reports.terminal import STYLES, short
+
+    groups: dict[tuple[Severity, str], list[str]] = {}
+    for finding in findings:
+        groups.setdefault((finding.severity, finding.check), []).append(short(finding.url, origin))
+    if groups:
+        term.console.print()
+        term.line(title, "bold")
+    for (severity, check), urls in sorted(groups.items(), key=lambda pair: (-pair[0][0].value, pair[0][1])):
+        more = f" and {len(urls) - 1:,} more" if len(urls) > 1 else ""
+        term.pieces(
+            (f"  {severity.word:<5} ", style or STYLES[severity]), (f"{check:<28}{len(urls):>5,} ×  ", ""), (f"{urls[0]}{more}", "")
+        )  # fmt: skip

@@ -255,15 +255,15 @@ class Terminal:
             self.pieces(("       also  ", "dim"), (f"{ids}: ", "dim"), (self._some(urls, origin, number), ""))
         self.line(f"mend  {cause.mend}", "green", indent=7, hang=6)
 
-    def evidence(self, evidence: Evidence, origin: str, indent: int = 7, whole: bool = False) -> None:
+    def evidence(self, evidence: Evidence, origin: str, indent: int = 7, whole: bool = False, word: str = "by") -> None:
         """One line that shows where and what; `whole` wraps instead of cutting."""
         where = short(evidence.where, origin)
         if evidence.line:
             where += f":{evidence.line}"
         if whole:
-            self.line(f"by    {where}  {evidence.text}", indent=indent, hang=8)
+            self.line(f"{word:<6}{where}  {evidence.text}", indent=indent, hang=8)
             return
-        self.pieces((" " * indent + "by    ", "dim"), (where, ""), ("  ", ""), (evidence.text, "bold"))
+        self.pieces((" " * indent + f"{word:<6}", "dim"), (where, ""), ("  ", ""), (evidence.text, "bold"))
 
     def _examples(self, urls: list[str], origin: str) -> None:
         self.pieces(("       at    ", "dim"), (self._some(urls, origin, len(urls)), ""))
