@@ -14,8 +14,6 @@ from indrel.errors import UsageError
 
 if TYPE_CHECKING:
     from indrel.compare import Comparison
-    from indrel.core.model import Finding, Severity
-    from indrel.reports.terminal import Terminal
 
 FEW = 12
 
@@ -114,22 +112,5 @@ def _show(found: Comparison, origin: str) -> None:
             first = ", ".join(short(u, origin) for u in urls[:3])
             more = f" and {len(urls) - 3:,} more" if len(urls) > 3 else ""
             term.line(f"{len(urls):,} {name}: {first}{more}", indent=2, hang=4)
-    _show_findings(term, "New findings", found.findings_new, origin)
-    _show_findings(term, "Findings gone", found.findings_gone, origin, "green")
-
-
-def _show_findings(term: Terminal, title: str, findings: list[Finding], origin: str, style: str | None = None) -> None:
-    """Findings by check, a line each."""
-    from indrel.reports.terminal import STYLES, short
-
-    groups: dict[tuple[Severity, str], list[str]] = {}
-    for finding in findings:
-        groups.setdefault((finding.severity, finding.check), []).append(short(finding.url, origin))
-    if groups:
-        term.console.print()
-        term.line(title, "bold")
-    for (severity, check), urls in sorted(groups.items(), key=lambda pair: (-pair[0][0].value, pair[0][1])):
-        more = f" and {len(urls) - 1:,} more" if len(urls) > 1 else ""
-        term.pieces(
-            (f"  {severity.word:<5} ", style or STYLES[severity]), (f"{check:<28}{len(urls):>5,} ×  ", ""), (f"{urls[0]}{more}", "")
-        )  # fmt: skip
+    term.by_check("New findings", found.findings_new, origin)
+    term.by_check("Findings gone", found.findings_gone, origin, "green")

@@ -12,7 +12,6 @@ from indrel.cli.talk import ProgressLine, out_console, say, terminal
 from indrel.errors import UsageError
 
 if TYPE_CHECKING:
-    from indrel.core.model import Finding, Severity
     from indrel.recheck import Rechecked
 
 FEW = 20
@@ -88,7 +87,6 @@ def recheck(
 
 def _show(found: Rechecked, asked: int, origin: str) -> None:
     from indrel.core.model import plural
-    from indrel.reports.terminal import STYLES, short
 
     term = terminal()
     term.line(
@@ -97,28 +95,7 @@ def _show(found: Rechecked, asked: int, origin: str) -> None:
         "bold",
     )
 
-    def part(title: str, findings: list[Finding], style: str | None = None) -> None:
-        if not findings:
-            return
-        term.console.print()
-        term.line(title, "bold")
-        groups: dict[tuple[Severity, str], list[Finding]] = {}
-        for finding in sorted(findings, key=lambda f: (-f.severity.value, f.check, f.url)):
-            groups.setdefault((finding.severity, finding.check), []).append(finding)
-        for (severity, check), members in list(groups.items())[:FEW]:
-            shown = style or STYLES[severity]
-            places = [short(f.url, origin) for f in members]
-            if len(members) == 1:
-                term.line(f"{severity.word}: {check}  {places[0]}: {members[0].message}", shown, indent=2, hang=4)
-                continue
-            more = f" and {len(places) - 3:,} more" if len(places) > 3 else ""
-            term.line(
-                f"{severity.word}: {check}  {len(members):,} ×  {', '.join(places[:3])}{more}", shown, indent=2, hang=4
-            )
-        if len(groups) > FEW:
-            term.line(f"and {len(groups) - FEW:,} more checks (--json shows all)", "dim", indent=2)
-
-    part("Mended", found.mended, "green")
-    part("Still there", found.still)
-    part("Changed", [after for _, after in found.changed])
-    part("New", found.new)
+    term.by_check("Mended", found.mended, origin, "green", FEW)
+    term.by_check("Still there", found.still, origin, None, FEW)
+    term.by_check("Changed", [after for _, after in found.changed], origin, None, FEW)
+    term.by_check("New", found.new, origin, None, FEW)

@@ -10,7 +10,7 @@ from rich.console import Console
 from rich.text import Text
 
 from indrel.core.address import split
-from indrel.core.model import Cause, CheckClass, Evidence, Severity, State, Verdict, listing, plural
+from indrel.core.model import Cause, CheckClass, Evidence, Finding, Severity, State, Verdict, listing, plural
 from indrel.decide.flow import LinkFlow
 from indrel.decide.matrix import MatrixRow
 from indrel.decide.sitemaps import SitemapStates
@@ -254,6 +254,29 @@ class Terminal:
             urls = [f.url for c in others for f in c.findings]
             self.pieces(("       also  ", "dim"), (f"{ids}: ", "dim"), (self._some(urls, origin, number), ""))
         self.line(f"mend  {cause.mend}", "green", indent=7, hang=6)
+
+    def by_check(
+        self, title: str, findings: Iterable[Finding], origin: str, style: str | None = None, most: int = 1_000
+    ) -> None:
+        """Findings under a title, a line each check: how grave, how many, the first place, what is said of a lone one."""
+        groups: dict[tuple[Severity, str], list[Finding]] = {}
+        for finding in findings:
+            groups.setdefault((finding.severity, finding.check), []).append(finding)
+        if groups:
+            self.console.print()
+            self.line(title, "bold")
+        ordered = sorted(groups.items(), key=lambda pair: (-pair[0][0].value, pair[0][1]))
+        for (severity, check), members in ordered[:most]:
+            first = min(members, key=lambda f: f.url)
+            rest = f" and {len(members) - 1:,} more" if len(members) > 1 else f": {first.message}"
+            self.pieces(
+                (f"  {severity.word:<5} ", style or STYLES[severity]),
+                (f"{check:<28}{len(members):>5,} ×  ", ""),
+                (short(first.url, origin), ""),
+                (rest, "dim"),
+            )
+        if len(ordered) > most:
+            self.line(f"and {plural(len(ordered) - most, 'more check')} (--json shows all)", "dim", indent=2)
 
     def evidence(self, evidence: Evidence, origin: str, indent: int = 7, whole: bool = False, word: str = "by") -> None:
         """One line that shows where and what; `whole` wraps instead of cutting."""
