@@ -1,6 +1,6 @@
 """Indrel audits what search crawlers may fetch and list on a site, and names the line that decides it.
 
-As a library: `audit(...)` reads a site, a folder or a snapshot, `open_snapshot(...)` opens what was kept; both give
+As a library: `audit(...)` reads a site, a folder, an archive or a snapshot, `open_snapshot(...)` opens what was kept; both give
 an `Audit`, whose `addresses()` and `findings()` are pandas frames (see `indrel.library`).
 """
 

@@ -35,7 +35,7 @@ class Gathered:
 
 
 def source_kind(source: str) -> str:
-    """`site`, `folder` or `snapshot`: what was named. Raises UsageError where it is none of them."""
+    """`site`, `folder`, `warc` or `snapshot`: what was named. Raises UsageError where it is none of them."""
     if source.startswith(("http://", "https://")):
         if normalise(source) is None:
             raise UsageError(f"{source} is not an address: write it as https://www.sarnfell.example/")
@@ -44,9 +44,11 @@ def source_kind(source: str) -> str:
     if path.is_dir():
         return "folder"
     if path.is_file():
-        return "snapshot"
+        return "warc" if path.name.lower().endswith((".warc", ".warc.gz")) else "snapshot"
     if re.match(r"^[a-z][a-z0-9+.-]*://", source, re.IGNORECASE):
-        raise UsageError(f"{source} cannot be audited: give an http or https address, a folder or a snapshot")
+        raise UsageError(
+            f"{source} cannot be audited: give an http or https address, a folder, a WARC file or a snapshot"
+        )
     raise InputError(f"{source} is neither a folder, a file nor an address (addresses begin with http:// or https://)")
 
 
@@ -78,15 +80,18 @@ def gather(
     resume: bool = False,
     pool: ParserPool | None = None,
 ) -> Gathered:
-    """Read a site or a folder into a snapshot.
+    """Read a site, a folder or a WARC file into a snapshot.
 
     What cuts the gathering short is given back beside the snapshot, in which everything gathered
     until then is kept. Raises UsageError where nothing can be gathered at all.
     """
     pool = pool or ParserPool()
     try:
-        if source_kind(source) == "site":
+        kind = source_kind(source)
+        if kind == "site":
             return _gather_site(source, options, snapshot, resume, pool)
+        if kind == "warc":
+            return _gather_archive(Path(source), options, snapshot, pool)
         return _gather_folder(Path(source), options, snapshot, pool)
     finally:
         pool.close()
@@ -239,6 +244,26 @@ def _gather_folder(folder: Path, options: GatherOptions, snapshot: Path | None, 
             path.unlink(missing_ok=True)
         raise
     return Gathered(path, cut)
+
+
+def _gather_archive(file: Path, options: GatherOptions, snapshot: Path | None, pool: ParserPool) -> Gathered:
+    from indrel.sources.archive import Archive
+
+    archive = Archive(file, options)
+    path = snapshot or new_snapshot_path(split(archive.base).host)
+    existed = path.exists()
+    # An archive is always read whole, what robots.txt bars too.
+    writer = _begin(path, "warc", str(file), replace(options, read_barred=True), archive.base)
+    try:
+        with writer:
+            recorder = Recorder(writer, [site_key(archive.base), *options.hosts])
+            because = archive.gather(recorder, pool)
+            recorder.finish(because is None, because)
+    except InputError:
+        if not existed:
+            path.unlink(missing_ok=True)
+        raise
+    return Gathered(path, AuditCutShort(archive.fault) if archive.fault else None)
 
 
 def load_intent(file: Path | None) -> Intent:

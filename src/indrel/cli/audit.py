@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
 def audit(
     source: Annotated[
-        str, typer.Argument(metavar="SOURCE", help="An address, a folder of built files, or a snapshot.")
+        str, typer.Argument(metavar="SOURCE", help="An address, a folder of built files, a WARC file, or a snapshot.")
     ],
     intent: opt.IntentOption = None,
     crawler: opt.CrawlerOption = None,
@@ -43,7 +43,7 @@ def audit(
     quiet: opt.QuietOption = False,
     verbose: opt.VerboseOption = False,
 ) -> None:
-    """Read a site or folder, decide what crawlers may fetch and list, and say what is wrong and which line does it."""
+    """Read a site, a folder or an archive, decide what crawlers may fetch and list, and say what is wrong and which line does it."""
     from indrel import pipeline
     from indrel.reports import check_endings
 

@@ -134,7 +134,7 @@ class Site:
     @property
     def is_live(self) -> bool:
         """Whether answers have statuses and headers of a server."""
-        return bool(self.meta["source"]["kind"] == "site" or self.meta.get("located"))
+        return bool(self.meta["source"]["kind"] in ("site", "warc") or self.meta.get("located"))
 
     @property
     def is_lone_file(self) -> bool:

@@ -14,7 +14,9 @@ import queue
 import signal
 import sys
 import threading
-from collections.abc import Sequence
+from collections import deque
+from collections.abc import Iterable, Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
 from multiprocessing.connection import Connection
 from pathlib import Path
@@ -252,6 +254,18 @@ class ParserPool:
     def close(self) -> None:
         for worker in self._all:
             worker.end()
+
+
+def parse_in_order(pool: ParserPool, batches: Iterable[list[PageTask]]) -> Iterator[Parsed]:
+    """Parse batches in all workers, few ahead; give the rows in order, so that the same input gives the same snapshot."""
+    with ThreadPoolExecutor(pool.size) as executor:
+        running: deque[Future[list[Parsed]]] = deque()
+        for batch in batches:
+            running.append(executor.submit(pool.parse, batch))
+            if len(running) >= pool.size * 3:
+                yield from running.popleft().result()
+        while running:
+            yield from running.popleft().result()
 
 
 def _unparsed(task: PageTask) -> Parsed:

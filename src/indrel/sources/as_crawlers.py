@@ -12,9 +12,10 @@ from indrel.core.address import normalise
 from indrel.core.crawlers import STAR, Crawler
 from indrel.core.page.facts import header_canonicals, header_directives
 from indrel.core.page.headers import content_type, is_html
+from indrel.gather.keeping import Answer
 from indrel.gather.parsing import MAX_PAGE, PageTask, ParserPool
 from indrel.gather.recorder import Recorder
-from indrel.sources.fetch import Answer, Fetcher
+from indrel.sources.fetch import Fetcher
 from indrel.sources.options import GatherOptions
 
 LINKS_DIFFER = 0.1

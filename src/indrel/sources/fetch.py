@@ -8,7 +8,6 @@ import email.utils
 import ssl
 import time
 from collections.abc import AsyncIterator, Iterable
-from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from types import TracebackType
 from typing import Self
@@ -20,6 +19,7 @@ from indrel import __version__
 from indrel.core.address import normalise, split
 from indrel.core.robots.access import MAX_HOPS
 from indrel.core.robots.file import MAX_OCTETS
+from indrel.gather.keeping import Answer
 from indrel.sources.options import GatherOptions
 
 USER_AGENT = f"Indrel/{__version__}"
@@ -38,27 +38,6 @@ ROBOTS_LIMIT = MAX_OCTETS * 4
 KEPT_HEADERS = frozenset(
     {"content-type", "content-length", "location", "x-robots-tag", "link", "last-modified", "retry-after"}
 )
-
-
-@dataclass
-class Answer:
-    """What came back for one address. `status` None: nothing did, and `error` says why."""
-
-    url: str
-    status: int | None
-    error: str | None = None
-    headers: dict[str, list[str]] = field(default_factory=dict)
-    body: bytes = b""
-    octets: int = 0
-    cut: bool = False
-
-    def header(self, name: str) -> str | None:
-        values = self.headers.get(name)
-        return values[0] if values else None
-
-    @property
-    def redirects(self) -> bool:
-        return self.status in (301, 302, 303, 307, 308)
 
 
 class Pace:

@@ -10,7 +10,6 @@ import mimetypes
 import os
 import re
 from collections import Counter
-from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from pathlib import Path
 from typing import Any
 from urllib.parse import unquote
@@ -21,7 +20,7 @@ from indrel.core.address import normalise, origin_of, site_key
 from indrel.core.robots import parse as parse_robots
 from indrel.core.sitemap import USUAL, Child, Entry, SitemapReader
 from indrel.errors import InputError, Interrupted
-from indrel.gather.parsing import PageTask, Parsed, ParserPool
+from indrel.gather.parsing import PageTask, ParserPool, parse_in_order
 from indrel.gather.recorder import Recorder
 from indrel.sources.options import GatherOptions
 
@@ -111,33 +110,13 @@ class Folder:
     # ---------------------------------------------------------------- pages
 
     def _pages(self, names: list[str]) -> None:
-        batches = [names[i : i + BATCH] for i in range(0, len(names), BATCH)]
-        with ThreadPoolExecutor(self.pool.size) as executor:
-            todo = iter(batches)
-            running: dict[Future[list[Parsed]], int] = {}
-            order = 0
-            ready: dict[int, list[Parsed]] = {}
-            for number, batch in enumerate(todo):
-                running[executor.submit(self.pool.parse, self._tasks(batch))] = number
-                while len(running) >= self.pool.size * 2:
-                    order = self._collect(running, ready, order)
-                if self.options.stop():
-                    raise Interrupted("interrupted: run the audit again, a folder is read from the start")
-            while running:
-                order = self._collect(running, ready, order)
-
-    def _collect(self, running: dict[Future[list[Parsed]], int], ready: dict[int, list[Parsed]], order: int) -> int:
-        """Take finished batches, keep them in order so that the same folder gives the same snapshot."""
-        done, _ = wait(running, return_when=FIRST_COMPLETED)
-        for future in done:
-            ready[running.pop(future)] = future.result()
-        while order in ready:
-            for parsed in ready.pop(order):
-                self.recorder.parsed(parsed)
-            order += 1
+        batches = (self._tasks(names[i : i + BATCH]) for i in range(0, len(names), BATCH))
+        for parsed in parse_in_order(self.pool, batches):
+            self.recorder.parsed(parsed)
             self.recorder.commit()
             self.options.progress.update(self.recorder.pages, len(self.files), str(self.folder))
-        return order
+            if self.options.stop():
+                raise Interrupted("interrupted: run the audit again, a folder is read from the start")
 
     def _tasks(self, names: list[str]) -> list[PageTask]:
         tasks, rows = [], []

@@ -10,26 +10,22 @@ from collections.abc import Iterable
 from concurrent.futures import ThreadPoolExecutor
 from typing import Any, NamedTuple
 
-from indrel.core import crawlers
 from indrel.core.address import Joiner, made_up_path, normalise, origin_of, site_key, split, variants
 from indrel.core.crawlers import STAR
-from indrel.core.page.facts import header_canonicals, header_directives
 from indrel.core.page.headers import content_type, is_html
 from indrel.core.page.html import read_page
 from indrel.core.robots import parse as parse_robots
 from indrel.core.robots.access import MAX_HOPS
 from indrel.errors import AuditCutShort, Interrupted
-from indrel.gather.parsing import MAX_PAGE, PageTask, ParserPool, directive_row
+from indrel.gather.keeping import Answer, Keeper
+from indrel.gather.parsing import MAX_PAGE, PageTask, ParserPool
 from indrel.gather.recorder import Recorder
 from indrel.sources.as_crawlers import Comparison
-from indrel.sources.fetch import ROBOTS_LIMIT, Answer, Fetcher, follow_robots
+from indrel.sources.fetch import ROBOTS_LIMIT, Fetcher, follow_robots
 from indrel.sources.frontier import MAX_CLICKS, Frontier
 from indrel.sources.gate import Gate
 from indrel.sources.options import GatherOptions
 from indrel.sources.sitemaps import SitemapCollector
-
-ERROR_PAGE = 256 << 10
-"""Octets of an error page that are looked through for a robots tag."""
 
 BATCH_PAGES = 32
 BATCH_OCTETS = 2 << 20
@@ -72,6 +68,7 @@ class LiveSite:
         self.gate = Gate(options.crawlers)
         self.frontier = Frontier()
         self.joiner = Joiner(20_000)
+        self.keeper = Keeper(recorder, self.joiner, options.user_parts)
         self.fetched = 0
         self._waiting: deque[_Page] = deque()
         self._barred_read: dict[tuple[str, int], int] = {}
@@ -404,44 +401,15 @@ class LiveSite:
 
     def _keep(self, answer: Answer, clicks: int, hops: int, follow: bool = True, parse: bool = True) -> None:
         """Record an answer; hand HTML to the parsers, follow a redirect."""
-        media, charset = content_type(answer.header("content-type"))
-        location = answer.header("location") if answer.redirects else None
-        target = normalise(location, answer.url) if location is not None else None
-        row = self.recorder.answer_row(
-            answer.url, answer.status, error=answer.error, media_type=media, target=target, location=location,
-            octets=answer.octets, cut=answer.cut, last_modified=answer.header("last-modified"),
-        )  # fmt: skip
-        number = row[0]
-        self.frontier.seen.add(number)
-        if target and follow and (self.recorder.on_site(target) or hops < MAX_HOPS):
-            self._enqueue([target], clicks, hops + 1)
-        robots = tuple(answer.headers.get("x-robots-tag", ()))
-        links = tuple(answer.headers.get("link", ()))
-        html = answer.status == 200 and (is_html(media) or (not media and b"<" in answer.body[:500]))
-        error_page = (answer.status or 0) >= 400 and is_html(media) and b"robots" in answer.body.lower()
-        if html and parse and self.recorder.on_site(answer.url):
-            # An HTML answer is kept together with what its page says, so that neither is there alone.
-            task = PageTask(number, answer.url, answer.body, charset, robots, links, self.options.user_parts)
+        row, task = self.keeper.keep(answer, parse)
+        self.frontier.seen.add(row[0])
+        if answer.target and follow and (self.recorder.on_site(answer.target) or hops < MAX_HOPS):
+            self._enqueue([answer.target], clicks, hops + 1)
+        if task:
             self._waiting.append(_Page(task, clicks, row, follow))
             self._waiting_octets += len(answer.body)
             self._open += 1
-        else:
-            self.recorder.writer.add("answer", [row])
-            if robots or links:
-                self._keep_headers(number, answer, robots, links)
-            if error_page and parse:
-                facts = read_page(answer.body[:ERROR_PAGE], answer.url, charset, self.joiner, crawlers.is_known)
-                self.recorder.writer.add("directive", [directive_row(number, d) for d in facts.directives])
         self._done_one()
-
-    def _keep_headers(self, number: int, answer: Answer, robots: tuple[str, ...], links: tuple[str, ...]) -> None:
-        writer = self.recorder.writer
-        writer.add("directive", [directive_row(number, d) for d in header_directives(list(robots))])
-        rows = []
-        for c in header_canonicals(list(links), answer.url):
-            target = self.recorder.id(c.url) if c.url else None
-            rows.append((number, int(c.origin), c.href, target, c.fault, c.in_body, c.line, c.text))
-        writer.add("canonical", rows)
 
     def _done_one(self) -> None:
         self._open -= 1

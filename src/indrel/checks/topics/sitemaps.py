@@ -24,7 +24,7 @@ from indrel.core.sitemap.read import NAMESPACE
 from indrel.decide.site import Site
 
 
-@check("sitemap-none", CheckClass.FLAW, Severity.ASK)
+@check("sitemap-none", CheckClass.FLAW, Severity.ASK, needs=(Need.SITEMAPS,))
 def sitemap_none(site: Site) -> Iterator[Hit]:
     """No sitemap was found.
 

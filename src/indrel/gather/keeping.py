@@ -1,0 +1,88 @@
+"""What every source of answers does with one: a row of the snapshot, what its headers say, a page to parse."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+from indrel.core import crawlers
+from indrel.core.address import Joiner, normalise
+from indrel.core.page.facts import header_canonicals, header_directives
+from indrel.core.page.headers import content_type, is_html
+from indrel.core.page.html import read_page
+from indrel.gather.parsing import PageTask, directive_row
+from indrel.gather.recorder import Recorder
+
+ERROR_PAGE = 256 << 10
+"""Octets of an error page that are looked through for a robots tag."""
+
+
+@dataclass
+class Answer:
+    """What came back for one address. `status` None: nothing did, and `error` says why."""
+
+    url: str
+    status: int | None
+    error: str | None = None
+    headers: dict[str, list[str]] = field(default_factory=dict)
+    body: bytes = b""
+    octets: int = 0
+    cut: bool = False
+
+    def header(self, name: str) -> str | None:
+        values = self.headers.get(name)
+        return values[0] if values else None
+
+    @property
+    def redirects(self) -> bool:
+        return self.status in (301, 302, 303, 307, 308)
+
+    @property
+    def target(self) -> str | None:
+        """Where it redirects to, if it does."""
+        location = self.header("location") if self.redirects else None
+        return normalise(location, self.url) if location is not None else None
+
+
+class Keeper:
+    """Keeps answers in a recorder. `user_parts` are the parts of pages that visitors write (CSS selectors)."""
+
+    def __init__(self, recorder: Recorder, joiner: Joiner, user_parts: tuple[str, ...] = ()) -> None:
+        self.recorder = recorder
+        self.joiner = joiner
+        self.user_parts = user_parts
+
+    def keep(self, answer: Answer, parse: bool = True) -> tuple[tuple[Any, ...], PageTask | None]:
+        """The row of an answer (its first value is the address's number), and the page to parse, if it is one.
+
+        An HTML answer is to be kept together with what its page says, so that neither is there alone:
+        where there is a page, its row is left to the caller. All others are kept here.
+        """
+        media, charset = content_type(answer.header("content-type"))
+        row = self.recorder.answer_row(
+            answer.url, answer.status, error=answer.error, media_type=media, target=answer.target,
+            location=answer.header("location") if answer.redirects else None, octets=answer.octets, cut=answer.cut,
+            last_modified=answer.header("last-modified"),
+        )  # fmt: skip
+        number = row[0]
+        robots = tuple(answer.headers.get("x-robots-tag", ()))
+        links = tuple(answer.headers.get("link", ()))
+        html = answer.status == 200 and (is_html(media) or (not media and b"<" in answer.body[:500]))
+        if html and parse and self.recorder.on_site(answer.url):
+            return row, PageTask(number, answer.url, answer.body, charset, robots, links, self.user_parts)
+        self.recorder.writer.add("answer", [row])
+        if robots or links:
+            self._headers(number, answer.url, robots, links)
+        if parse and (answer.status or 0) >= 400 and is_html(media) and b"robots" in answer.body.lower():
+            facts = read_page(answer.body[:ERROR_PAGE], answer.url, charset, self.joiner, crawlers.is_known)
+            self.recorder.writer.add("directive", [directive_row(number, d) for d in facts.directives])
+        return row, None
+
+    def _headers(self, number: int, url: str, robots: tuple[str, ...], links: tuple[str, ...]) -> None:
+        writer = self.recorder.writer
+        writer.add("directive", [directive_row(number, d) for d in header_directives(list(robots))])
+        rows = []
+        for c in header_canonicals(list(links), url):
+            target = self.recorder.id(c.url) if c.url else None
+            rows.append((number, int(c.origin), c.href, target, c.fault, c.in_body, c.line, c.text))
+        writer.add("canonical", rows)

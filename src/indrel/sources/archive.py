@@ -1,0 +1,361 @@
+"""A WARC file (ISO 28500), read as if its answers came from the site.
+
+What the archive has not is not known: an address without a record is unread, not gone; without a record
+of robots.txt its rules are unknown. Of several answers of one address the last counts; a `revisit` has the
+headers of its own and the body of the answer that it names.
+"""
+
+from __future__ import annotations
+
+import re
+import zlib
+from collections import Counter
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any, BinaryIO
+
+import brotli
+from warcio.archiveiterator import ArchiveIterator
+
+from indrel.core.address import Joiner, normalise, origin_of, site_key
+from indrel.core.page.headers import content_type, is_html
+from indrel.core.robots import parse as parse_robots
+from indrel.core.robots.access import MAX_HOPS
+from indrel.core.sitemap import USUAL, Child, Entry, SitemapReader
+from indrel.errors import InputError
+from indrel.gather.keeping import Answer, Keeper
+from indrel.gather.parsing import MAX_PAGE, PageTask, ParserPool, parse_in_order
+from indrel.gather.recorder import Recorder
+from indrel.sources.fetch import KEPT_HEADERS, ROBOTS_LIMIT
+from indrel.sources.options import GatherOptions
+
+BATCH = 24
+STEP = 1 << 16
+_ANSWERS = ("response", "resource", "revisit")
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """Where the answer of an address stands, and where its body, if that is another record's."""
+
+    offset: int
+    date: str
+    status: int
+    html: bool
+    body_at: int | None = None
+
+
+class Archive:
+    """Gathers one WARC file into a recorder. `base` is the start page of the site it is read for."""
+
+    def __init__(self, path: Path, options: GatherOptions) -> None:
+        """Look through the file once. Raises InputError where it is no WARC file or holds no page."""
+        self.path = path
+        self.options = options
+        self.places: dict[str, Place] = {}
+        self.fault: str | None = None
+        self.limit_hit = False
+        with path.open("rb") as file:
+            self._index(file)
+        self.base = self._base()
+
+    # ---------------------------------------------------------------- the index
+
+    def _index(self, file: BinaryIO) -> None:
+        bodies: dict[str, int] = {}
+        revisits: list[tuple[tuple[str | None, ...], str, Place]] = []
+        for record, offset in self._records(file):
+            kind, headers = record.rec_type, record.rec_headers
+            url = _address(headers.get_header("WARC-Target-URI"))
+            if kind not in _ANSWERS or url is None or (kind == "revisit" and record.http_headers is None):
+                continue
+            place = _place(record, offset)
+            digest = headers.get_header("WARC-Payload-Digest")
+            if kind == "revisit":
+                named = _address(headers.get_header("WARC-Refers-To-Target-URI")) or url
+                revisits.append(((digest, named, url), url, place))
+                continue
+            self._take(url, place)
+            bodies.update(dict.fromkeys((digest, url) if digest else (url,), offset))
+        for keys, url, place in revisits:
+            at = next((bodies[key] for key in keys if key in bodies), None)
+            if place.status != 304 and at is not None:  # 304 says that nothing changed: the earlier answer holds
+                self._take(url, replace(place, body_at=at))
+
+    def _records(self, file: BinaryIO) -> Iterator[tuple[Any, int]]:
+        """Each record with where it begins, as far as the file is whole; what breaks it off is kept in `fault`."""
+        records = ArchiveIterator(file)
+        record: Any = None
+        last = 0
+        while True:
+            try:
+                following = next(records, None)
+            except Exception as error:  # a damaged file makes the reader fail in many ways
+                if record is None:
+                    raise InputError(f"{self.path} cannot be read as a WARC file: {_said(error)}") from error
+                self.fault = f"{self.path.name} is damaged after {len(self.places):,} addresses: {_said(error)}"
+                return
+            if following is None:
+                break
+            record, last = following, records.get_record_offset()
+            yield record, last
+        if record is None:
+            raise InputError(f"{self.path} cannot be read as a WARC file: it holds no record")
+        whole, end = _member(file, last)
+        file.seek(end)
+        if not whole or file.read(STEP).strip(b"\r\n\0 "):
+            self.fault = f"{self.path.name} is cut: its last record is not whole"
+        if not whole:
+            self.places = {url: place for url, place in self.places.items() if place.offset != last}
+
+    def _take(self, url: str, place: Place) -> None:
+        known = self.places.get(url)
+        if known is None or place.date >= known.date:
+            self.places[url] = place
+
+    def _base(self) -> str:
+        if self.options.base:
+            base = normalise(self.options.base)
+            if base is None:
+                raise InputError(
+                    f"--base {self.options.base} is not an address: write it as https://www.sarnfell.example/"
+                )
+            return base
+        hosts = Counter(origin_of(url) for url, place in self.places.items() if place.html)
+        if not hosts:
+            raise InputError(f"{self.path} holds no HTML page: there is nothing to audit")
+        return min(hosts, key=lambda host: (-hosts[host], host)) + "/"
+
+    # ---------------------------------------------------------------- reading
+
+    def gather(self, recorder: Recorder, pool: ParserPool) -> str | None:
+        """Read everything of the site; what keeps it from being complete, if anything does."""
+        self.recorder = recorder
+        self.keeper = Keeper(recorder, Joiner(20_000), self.options.user_parts)
+        recorder.writer.add("given", [(recorder.id(self.base), "start")])
+        pages = [url for url in self._in_order(self.places) if self.places[url].html]
+        if not pages:
+            raise InputError(f"{self.path} holds no page of {origin_of(self.base)}: say another --base")
+        if self.options.limit is not None and len(pages) > self.options.limit:
+            pages, self.limit_hit = pages[: self.options.limit], True
+        with self.path.open("rb") as self._file:
+            origins = sorted({origin_of(self.base), *map(origin_of, pages)})
+            self._sitemaps([one for origin in origins for one in self._robots(origin)])
+            for parsed in parse_in_order(pool, self._batches(pages)):
+                recorder.parsed(parsed)
+                recorder.commit()
+                self.options.progress.update(recorder.pages, len(self.places), self.path.name)
+            self._mentioned()
+        recorder.commit(force=True)
+        return self.fault or (f"--limit {self.options.limit} was reached" if self.limit_hit else self._missing())
+
+    def _in_order(self, urls: Iterable[str]) -> list[str]:
+        """Those of the site, as they stand in the file."""
+        return sorted((u for u in urls if self.recorder.on_site(u)), key=lambda u: (self.places[u].offset, u))
+
+    def _mentioned(self) -> None:
+        """Keep the answers of addresses that are no pages, where something names them; what a page loads is none of these."""
+        writer = self.recorder.writer
+        while True:
+            writer.commit()
+            rows = writer.con.execute(
+                """SELECT origin || path FROM address WHERE site AND id NOT IN (SELECT address FROM answer) AND (
+                    id IN (SELECT target FROM link) OR id IN (SELECT address FROM entry) OR id IN (SELECT target FROM answer)
+                    OR id IN (SELECT target FROM canonical) OR id IN (SELECT refresh FROM page)
+                    OR id IN (SELECT target FROM alternate) OR id IN (SELECT address FROM given))"""
+            ).fetchall()
+            named = self._in_order(url for (url,) in rows if url in self.places and not self.places[url].html)
+            if not named:
+                return
+            for url in named:
+                answer = self.answer(url)
+                if answer:
+                    self.keeper.keep(answer)
+
+    def _missing(self) -> str | None:
+        """That addresses which the pages name are not in the archive."""
+        missing, example = self.recorder.writer.con.execute(
+            """SELECT count(*), min(origin || path) FROM address WHERE site AND id NOT IN (SELECT address FROM answer)
+            AND (id IN (SELECT target FROM link) OR id IN (SELECT address FROM entry))"""
+        ).fetchall()[0]
+        if not missing:
+            return None
+        are = (
+            "1 address that is linked or listed is"
+            if missing == 1
+            else f"{missing:,} addresses that are linked or listed are"
+        )
+        return f"{are} not in {self.path.name}, such as {example}"
+
+    def answer(self, url: str, limit: int = MAX_PAGE) -> Answer | None:
+        """What the archive has for an address, at most `limit` octets of the body."""
+        place = self.places.get(url)
+        if place is None:
+            return None
+        record = self._record(place.offset)
+        headers: dict[str, list[str]] = {}
+        for name, value in record.http_headers.headers if record.http_headers else ():
+            if name.lower() in KEPT_HEADERS:
+                headers.setdefault(name.lower(), []).append(value)
+        if not record.http_headers:  # a `resource` has no answer's head
+            headers["content-type"] = [record.rec_headers.get_header("Content-Type") or ""]
+        if place.body_at is not None:
+            record = self._record(place.body_at)
+        error = None
+        try:
+            body = _read(_unpacked(record), limit + 1)
+        except Exception as fault:  # whatever the reader makes of a damaged record
+            body, error = b"", f"the archive's record is damaged ({_said(fault)})"
+        status = None if error else place.status
+        return Answer(url, status, error, headers, body[:limit], min(len(body), limit), len(body) > limit)
+
+    def _record(self, offset: int) -> Any:
+        self._file.seek(offset)
+        return next(iter(ArchiveIterator(self._file)))
+
+    def _batches(self, urls: list[str]) -> Iterator[list[PageTask]]:
+        """Keep the answers of some addresses; give the pages to parse, a batch at a time."""
+        for start in range(0, len(urls), BATCH):
+            kept = [self.keeper.keep(answer) for url in urls[start : start + BATCH] if (answer := self.answer(url))]
+            pages = [(row, task) for row, task in kept if task]
+            self.recorder.writer.add("answer", [row for row, _ in pages])
+            yield [task for _, task in pages]
+
+    # ---------------------------------------------------------------- robots.txt and sitemaps
+
+    def _robots(self, origin: str) -> list[tuple[str, str, int]]:
+        """Keep a host's robots.txt as archived, or that it is not known; the sitemaps it names (address, host, line)."""
+        first = final = f"{origin}/robots.txt"
+        hops: list[str] = []
+        answer = self.answer(first, ROBOTS_LIMIT)
+        while answer and answer.target and len(hops) <= MAX_HOPS:
+            hops.append(final)
+            final = answer.target
+            answer = self.answer(final, ROBOTS_LIMIT)
+        known = answer is not None
+        found = answer or Answer(final, None)
+        media, _ = content_type(found.header("content-type"))
+        self.recorder.writer.add(
+            "robots",
+            [(origin, found.status, found.error, media, hops, final, found.body, found.cut, "site", known, None)],
+        )
+        file = parse_robots(found.body if found.status == 200 else b"")
+        return [(line.value, origin, line.line) for line in file.sitemaps]
+
+    def _sitemaps(self, announced: list[tuple[str, str, int]]) -> None:
+        queue: list[tuple[str, str, int | None, str | None, int | None]] = [
+            (url, "robots", None, by, line) for value, by, line in announced if (url := normalise(value))
+        ]
+        if not queue:
+            queue = [(origin_of(self.base) + path, "usual", None, None, None) for path in USUAL]
+        done: set[str] = set()
+        while queue:
+            url, via, parent, by, line = queue.pop(0)
+            if url in done or url not in self.places:  # what is not archived is not known
+                continue
+            done.add(url)
+            number = self.recorder.sitemaps
+            for child in self._sitemap(url, via, parent, by, line):
+                target = normalise(child.loc, url)
+                if target and site_key(target) == site_key(url):
+                    queue.append((target, "index", number, None, child.line))
+
+    def _sitemap(self, url: str, via: str, parent: int | None, by: str | None, line: int | None) -> list[Child]:
+        place, reader, items = self.places[url], SitemapReader(), []
+        record = self._record(place.offset if place.body_at is None else place.body_at)
+        error = None
+        if place.status == 200:
+            try:
+                stream = _unpacked(record)
+                while chunk := stream.read(STEP):
+                    items += reader.feed(chunk)
+            except Exception as fault:  # whatever the reader makes of a damaged record
+                error = f"the archive's record is damaged ({_said(fault)})"
+            items += reader.close()
+        elif via == "usual":
+            return []
+        number, told = self.recorder.sitemap_number(), reader.summary
+        row = (
+            number, url, via, parent, by, line, None if error else place.status, error, told.kind, told.root, told.namespace,
+            told.octets, told.entries, told.gzipped, told.error, told.line, told.column, url, False,
+        )  # fmt: skip
+        self.recorder.writer.add("sitemap", [row])
+        entries = [i for i in items if isinstance(i, Entry)]
+        self.recorder.entries(number, entries, [normalise(e.loc) for e in entries])
+        return [i for i in items if isinstance(i, Child)]
+
+
+def _address(written: str | None) -> str | None:
+    """A target address; some writers put it between angle brackets."""
+    return normalise(written.strip().removeprefix("<").removesuffix(">")) if written else None
+
+
+def _place(record: Any, offset: int) -> Place:
+    date = record.rec_headers.get_header("WARC-Date") or ""
+    if record.http_headers is None:
+        media, _ = content_type(record.rec_headers.get_header("Content-Type"))
+        return Place(offset, date, 200, is_html(media))
+    code = record.http_headers.get_statuscode()
+    media, _ = content_type(record.http_headers.get_header("Content-Type"))
+    status = int(code) if code.isdigit() else 0
+    return Place(offset, date, status, status == 200 and is_html(media))
+
+
+def _member(file: BinaryIO, start: int) -> tuple[bool, int]:
+    """Whether the record that begins at `start` is whole, and where it ends."""
+    file.seek(start)
+    data = file.read(STEP)
+    if not data.startswith(b"\x1f\x8b"):
+        head, blank, _ = data.partition(b"\r\n\r\n")
+        length = re.search(rb"(?im)^Content-Length:\s*(\d+)", head)
+        end = start + len(head) + len(blank) + int(length[1]) if length else start
+        return bool(blank and length) and end <= file.seek(0, 2), end
+    unpack = zlib.decompressobj(31)
+    try:
+        while data and not unpack.eof:
+            unpack.decompress(data, STEP)
+            data = unpack.unconsumed_tail or (b"" if unpack.eof else file.read(STEP))
+    except zlib.error:
+        return False, start
+    return unpack.eof, file.tell() - len(unpack.unused_data)
+
+
+class _Brotli:
+    """A stream unpacked step by step: what it gives at once is bounded, whatever it is made of."""
+
+    def __init__(self, packed: Any) -> None:
+        self._packed = packed
+        self._unpacker = brotli.Decompressor()
+
+    def read(self, most: int) -> bytes:
+        found: bytes = b""
+        while not found and not self._unpacker.is_finished():
+            more = b"" if not self._unpacker.can_accept_more_data() else self._packed.read(STEP)
+            if not more and self._unpacker.can_accept_more_data():
+                break
+            found = self._unpacker.process(more, output_buffer_limit=most)
+        return found
+
+
+def _unpacked(record: Any) -> Any:
+    """The body of a record as a stream, chunks joined and content codings undone."""
+    headers = record.http_headers
+    if headers is not None and (headers.get_header("Content-Encoding") or "").strip().lower() == "br":
+        headers.replace_header("Content-Encoding", "identity")
+        return _Brotli(record.content_stream())
+    return record.content_stream()
+
+
+def _read(stream: Any, most: int) -> bytes:
+    """At most so many octets of a body, unpacked."""
+    parts: list[bytes] = []
+    have = 0
+    while have < most and (part := stream.read(min(STEP, most - have))):
+        parts.append(part)
+        have += len(part)
+    return b"".join(parts)
+
+
+def _said(error: Exception) -> str:
+    return (str(error).strip().splitlines() or [type(error).__name__])[0][:120]

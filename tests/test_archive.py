@@ -1,0 +1,157 @@
+"""A WARC file as a source: what it holds is judged as a site's answers are, what it lacks is not known."""
+
+from __future__ import annotations
+
+import gzip
+import io
+import json
+from pathlib import Path
+from typing import Any
+
+import brotli
+import pytest
+from warcio.statusandheaders import StatusAndHeaders
+from warcio.warcwriter import WARCWriter
+
+from cases import HOST, NOINDEX, a, canonical, html, robots, sitemap
+from indrel.sources.archive import Archive
+from indrel.sources.options import GatherOptions
+from test_program import Run
+
+pytestmark = pytest.mark.filterwarnings("ignore:.*SpooledTemporaryFile")  # the writer's own
+Record = tuple[str, str, list[tuple[str, str]], bytes]
+DAY = "2026-11-2{}T08:00:00Z"
+
+
+def page(path: str, body: str, status: str = "200 OK", *headers: tuple[str, str]) -> Record:
+    return path, status, [("Content-Type", "text/html; charset=utf-8"), *headers], body.encode()
+
+
+def write(file: Path, records: list[Record | dict[str, Any]], packed: bool = True) -> Path:
+    """Write an archive; a dict is a record of another kind than `response`."""
+    with file.open("wb") as out:
+        writer = WARCWriter(out, gzip=packed)
+        writer.write_record(writer.create_warcinfo_record(file.name, {"software": "a test"}))
+        for number, one in enumerate(records):
+            more: dict[str, Any] = {"warc_headers_dict": {"WARC-Date": DAY.format(number % 10)}}
+            if isinstance(one, dict):
+                writer.write_record(writer.create_record(**one))
+                continue
+            path, status, headers, body = one
+            url = path if "://" in path else HOST + path
+            head = StatusAndHeaders(status, headers, protocol="HTTP/1.1")
+            writer.write_record(writer.create_warc_record(url, "response", io.BytesIO(body), http_headers=head, **more))
+    return file
+
+
+def audited(indrel: Run, *arguments: object, code: int | None = None) -> dict[str, Any]:
+    done = indrel("audit", *arguments, "--json", "-q", "--fail-on", "never", code=code)
+    found: dict[str, Any] = json.loads(done.stdout)
+    return found
+
+
+SITE: list[Record | dict[str, Any]] = [
+    page("/", html(canonical("/"), a("/a", "/b", "/old", "/shut", "/gone"))),
+    page("/a", html(NOINDEX)),
+    page("/b", html(), "200 OK", ("X-Robots-Tag", "noindex")),
+    page("/old", "", "301 Moved Permanently", ("Location", "/a")),
+    page("/gone", html(), "404 Not Found"),
+    page("/shut", html(NOINDEX)),
+    ("/robots.txt", "200 OK", [("Content-Type", "text/plain")], robots("Disallow: /shut", f"Sitemap: {HOST}/s.xml").encode()),
+    ("/s.xml", "200 OK", [("Content-Type", "application/xml")], sitemap("/", "/a").encode()),
+    page("https://elsewhere.example/", html()),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("packed", [True, False])
+def test_an_archive_is_judged_as_the_site(indrel: Run, tmp_path: Path, packed: bool) -> None:
+    file = write(tmp_path / ("x.warc.gz" if packed else "x.warc"), SITE, packed)
+    found = audited(indrel, file.name, "--snapshot", "x.indrel", code=0)
+    assert (found["source"]["kind"], found["source"]["location"]) == ("warc", file.name) and found["complete"]
+    assert found["counts"]["states"]["*"] == {"barred": 1, "folded": 1, "gone": 1, "hidden": 2, "open": 1}
+    told = {(f["check"], f["url"].removeprefix(HOST)) for f in found["findings"]}
+    assert told >= {("listed-hidden", "/a"), ("barred-noindex", "/shut"), ("link-to-gone", "/gone")}
+    row = next(f for f in found["findings"] if f["check"] == "listed-hidden")
+    assert [(e["where"].removeprefix(HOST), e["line"]) for e in row["evidence"]] == [("/a", 2), ("/s.xml", 2)]
+    again = indrel("explain", "/old", "--from", "x.indrel", code=0).stdout
+    assert "301 Moved Permanently" in again and "folded" in again
+
+
+def test_what_is_not_there_is_not_known(indrel: Run, tmp_path: Path) -> None:
+    write(tmp_path / "x.warc.gz", [page("/", html(body=a("/a", "/far"))), page("/a", html())])
+    found = audited(indrel, "x.warc.gz")
+    assert not found["complete"] and found["incomplete_because"].endswith(f"in x.warc.gz, such as {HOST}/far")
+    assert found["counts"]["states"]["*"] == {"unread": 1, "open": 2}
+    skipped = {s["check"]: s["because"] for s in found["skipped_checks"]}
+    assert skipped["robots-missing"] == "robots.txt of this place is not known" and "sitemap-none" in skipped
+    assert not {f["check"] for f in found["findings"]} & {
+        "robots-missing",
+        "sitemap-none",
+        "link-to-gone",
+        "robots-unreachable",
+    }
+
+
+def test_several_answers_bodies_packed_and_named_elsewhere(indrel: Run, tmp_path: Path) -> None:
+    text = html(NOINDEX)
+    digest = "sha1:3I42H3S6NNFQ2MSVX7XZKYAYSCX5QBYJ"
+    moved = StatusAndHeaders("200 OK", [("Content-Type", "text/html")], protocol="HTTP/1.1")
+    same = StatusAndHeaders("304 Not Modified", [], protocol="HTTP/1.1")
+    links = a("/twice", "/chunked", "/br", "/seen", "/kept", "/file")
+    records: list[Record | dict[str, Any]] = [
+        page(f"<{HOST}/>", html(body=links)),
+        page("/twice", html()),
+        page("/chunked", "", "200 OK", ("Transfer-Encoding", "chunked"), ("Content-Encoding", "gzip")),
+        ("/br", "200 OK", [("Content-Type", "text/html"), ("Content-Encoding", "br")], brotli.compress(text.encode())),
+        page("/kept", text),
+        page("/twice", text),
+    ]
+    whole = gzip.compress(text.encode())
+    chunked = b"%x\r\n%s\r\n0\r\n\r\n" % (len(whole), whole)
+    records[2] = (*records[2][:3], chunked)  # type: ignore[index, assignment]
+    file = write(tmp_path / "x.warc.gz", records)
+    with file.open("ab") as out:
+        writer = WARCWriter(out, gzip=True)
+        for url, head in ((f"{HOST}/seen", moved), (f"{HOST}/kept", same)):
+            writer.write_record(
+                writer.create_revisit_record(url, digest, f"{HOST}/kept", DAY.format(4), http_headers=head)
+            )
+        writer.write_record(
+            writer.create_warc_record(
+                f"{HOST}/file", "resource", io.BytesIO(text.encode()), warc_content_type="text/html"
+            )
+        )
+    found = audited(indrel, file.name)
+    assert found["counts"]["states"]["*"] == {"hidden": 6, "open": 1} and found["complete"]
+
+
+def test_a_damaged_archive_keeps_what_was_read(indrel: Run, tmp_path: Path) -> None:
+    whole = write(tmp_path / "x.warc.gz", SITE).read_bytes()
+    plain = write(tmp_path / "x.warc", SITE, False).read_bytes()
+    for cut in range(1_000, len(plain), 97):  # wherever it is cut, that is said, and nothing is lost that stood before
+        (tmp_path / "cut.warc").write_bytes(plain[:cut])
+        archive = Archive(tmp_path / "cut.warc", GatherOptions(crawlers=()))
+        whole_ones = plain[:cut].count(b"HTTP/1.1 ") - 1
+        between = b"WARC/1.0" in plain[cut : cut + 12]
+        assert bool(archive.fault) is not between and whole_ones <= len(archive.places) <= whole_ones + 1, cut
+        (tmp_path / "cut.warc.gz").write_bytes(whole[: cut * len(whole) // len(plain)])
+        assert Archive(tmp_path / "cut.warc.gz", GatherOptions(crawlers=())).fault, cut
+    (tmp_path / "cut.warc.gz").write_bytes(whole[: len(whole) * 2 // 3])
+    found = audited(indrel, "cut.warc.gz", code=3)
+    assert not found["complete"] and "cut.warc.gz is cut: its last record is not whole" in found["incomplete_because"]
+    assert found["counts"]["states"]["*"]["open"] == 1
+    for name, content, said in [
+        ("a.warc", b"no archive at all\r\n" * 20, "cannot be read as a WARC file"),
+        ("b.warc.gz", b"\x1f\x8b broken", "cannot be read as a WARC file"),
+        ("c.warc", b"", "cannot be read as a WARC file"),
+    ]:
+        (tmp_path / name).write_bytes(content)
+        done = indrel("audit", name, code=2)
+        assert said in done.stderr and len(done.stderr.splitlines()) == 1, done.stderr
+    write(tmp_path / "d.warc", [("/x.png", "200 OK", [("Content-Type", "image/png")], b"x")], packed=False)
+    assert "holds no HTML page" in indrel("audit", "d.warc", code=2).stderr
+    assert (
+        "holds no page of https://other.example"
+        in indrel("audit", "x.warc.gz", "--base", "https://other.example/", code=2).stderr
+    )
+    assert not list(tmp_path.glob("indrel-runs/other*")), "what cannot be audited leaves no snapshot"
