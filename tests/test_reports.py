@@ -15,7 +15,7 @@ import openpyxl
 import pytest
 from rich.console import Console
 
-from cases import BASE, HOST, NOINDEX, a, canonical, html, sitemap
+from cases import BASE, HOST, NOINDEX, a, canonical, html, robots, sitemap
 from conftest import AuditSite
 from indrel import reports
 from indrel.checks import judge
@@ -228,6 +228,8 @@ def test_figures_draw_what_a_site_says_as_text(audit_site: AuditSite) -> None:
         "sections": "most that is not open in /%24x%5E%24/*, 2 of 2", "sitemaps": "1 of 2 entries cannot be listed",
         "depth": "every open page within 3 clicks",
     }  # fmt: skip
+    little = audit_site({"/": html(), "/robots.txt": robots()})
+    assert not figures.panels(little[0]) and b"www.sarnfell.example" in figures.render_svg(little[1], little[0])
     svg, png = figures.render_svg(verdict, site), figures.render_png(verdict, site)
     assert ElementTree.fromstring(svg).tag == "{http://www.w3.org/2000/svg}svg" and png.startswith(b"\x89PNG")
     assert svg == figures.render_svg(verdict, site) and png == figures.render_png(verdict, site)

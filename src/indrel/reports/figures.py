@@ -218,7 +218,12 @@ def _saved(make: Callable[[], Figure], **how: Any) -> bytes:
 
 
 def _all(verdict: Verdict, site: Site) -> Callable[[], Figure]:
-    shown = panels(site) or [Panel("sections", "States", "no address is known", [("none", {})])]
+    shown = panels(site)
+    if not shown:  # too little for parts: the whole in one bar
+        states = verdict.states.get(verdict.crawlers[-1], {})
+        shown = [
+            Panel("all", "States", plural(verdict.addresses, "address", "addresses"), [(host_of(verdict), states)])
+        ]
     return lambda: _figure(shown, f"{host_of(verdict)}, {str(verdict.source['started'])[:10]}")
 
 
