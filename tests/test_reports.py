@@ -87,6 +87,13 @@ def test_formulas_are_disarmed(text: str, expected: str) -> None:
     assert csv_table.disarm(text) == expected
 
 
+def test_a_cell_drives_no_terminal() -> None:
+    assert (
+        csv_table.field("\x1b]0;x\x07\u202e\n") == "\\x1b]0;x\\x07\\u202e\\x0a"
+        and csv_table.field("\t=1") == "'\\x09=1"
+    )
+
+
 def test_csv_opens_as_text(audit_site: AuditSite) -> None:
     pages = {
         **BASE,

@@ -17,7 +17,7 @@ from indrel.decide.kinds import why
 from indrel.decide.site import Site
 from indrel.errors import UsageError
 from indrel.reports import write_whole
-from indrel.reports.csv_table import disarm
+from indrel.reports.csv_table import field
 
 
 @dataclass(frozen=True, slots=True)
@@ -141,7 +141,7 @@ def write(file: Path, rows: Iterable[AddressRow], site: Site) -> None:
             values = [row.url, row.kind, row.section, row.want, "yes" if row.stated else "no",
                       *(row.states[n] for n in names), str(row.status or ""), row.folds_into or "",
                       "" if row.clicks is None else str(row.clicks), row.kind_because]  # fmt: skip
-            table.writerow([disarm(v) for v in values])
+            table.writerow([field(v) for v in values])
     else:
         raise UsageError(f"{file}: addresses can be written as .csv or .json")
     write_whole(file, out.getvalue().encode("utf-8", "backslashreplace"))

@@ -7,11 +7,17 @@ import io
 
 from indrel.core.model import Finding, Verdict
 from indrel.decide.site import Site
+from indrel.plain import safe
 
 COLUMNS = (
     "severity", "class", "check", "cause", "section", "url", "crawlers", "message", "evidence_kind", "evidence_where",
     "evidence_line", "evidence_text", "more_evidence", "also",
 )  # fmt: skip
+
+
+def field(text: str) -> str:
+    """A site's text for a cell: no formula for a spreadsheet, nothing that drives a terminal that shows the file."""
+    return safe(disarm(text))
 
 
 def disarm(text: str) -> str:
@@ -27,7 +33,7 @@ def row(finding: Finding) -> list[str]:
         " ".join(finding.crawlers), finding.message, first.kind if first else "", first.where if first else "",
         str(first.line or "") if first else "", first.text if first else "", more, " ".join(finding.also),
     ]  # fmt: skip
-    return [disarm(v) for v in values]
+    return [field(v) for v in values]
 
 
 def render(verdict: Verdict, site: Site) -> bytes:
