@@ -191,6 +191,12 @@ def test_spreadsheet_opens_with_texts_that_are_texts(audit_site: AuditSite) -> N
         all(sheet.freeze_panes == "A2" for sheet in book)
         and book["Findings"].auto_filter.ref == f"A1:N{len(verdict.findings) + 1}"
     )
+    linked = book["Findings"].cell(2, 6)
+    assert linked.hyperlink.target == linked.value == verdict.findings[0].url
+    for number, cause in enumerate(verdict.causes, 2):
+        there = book["Causes"].cell(number, 1).hyperlink.location.partition("!A")
+        assert there[0] == "Findings" and book["Findings"].cell(int(there[2]), 4).value == cause.id
+        assert book["Findings"].cell(int(there[2]), 4).hyperlink.location == f"Causes!A{number}"
     cells = [c for sheet in book for row in sheet.iter_rows() for c in row]
     assert not [c.value for c in cells if c.data_type == "f" or str(c.value).startswith(("=", "@"))]
     assert [c.value for c in book["Addresses"]["A"]][1:] == [HOST + p for p in ("/", "/=1+1", "/x")]

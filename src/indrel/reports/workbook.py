@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import io
 import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any
 
 from indrel.addresses import listed
@@ -14,7 +14,11 @@ from indrel.reports import csv_table
 from indrel.reports.terminal import sentence
 
 MOST_ROWS = 1_000_000
+MOST_LINKS = 20_000
+"""Rows of a sheet whose cells are links: spreadsheets open no more than 65,530 of them."""
+
 WIDEST = 80
+Link = Callable[[str], str | None]
 _ILLEGAL = re.compile(r"[\x00-\x08\x0b\x0c\x0e-\x1f\ud800-\udfff\ufffe\uffff]")
 
 
@@ -29,23 +33,42 @@ def render(verdict: Verdict, site: Site) -> bytes:
     import openpyxl
 
     book = openpyxl.Workbook(write_only=True)
+    rows_of: dict[str, str] = {}
+    findings_of: dict[str, str] = {}
+    at = 2
+    for number, cause in enumerate(verdict.causes, 2):
+        rows_of[cause.id], findings_of[cause.id] = f"#Causes!A{number}", f"#Findings!A{at}"
+        at += cause.count
     _sheet(book, "Overview", ("what", "value"), _overview(verdict), filtered=False)
     _sheet(book, "Causes", ("cause", "severity", "class", "check", "section", "findings", "share", "what", "mend", "line that does it"),
-           _causes(verdict))  # fmt: skip
-    _sheet(book, "Findings", csv_table.COLUMNS, (csv_table.row(f) for f in verdict.findings[:MOST_ROWS]))
+           _causes(verdict), {0: findings_of.get})  # fmt: skip
+    findings = (csv_table.row(f) for f in verdict.findings[:MOST_ROWS])
+    columns = {csv_table.COLUMNS.index("cause"): rows_of.get, csv_table.COLUMNS.index("url"): address}
+    _sheet(book, "Findings", csv_table.COLUMNS, findings, columns)
     crawlers = [c.token for c in site.crawlers]
     _sheet(book, "Addresses", ("url", "kind", "section", "want", "stated", *crawlers, "status", "folds into", "clicks"),
-           _addresses(site, crawlers))  # fmt: skip
-    _sheet(book, "Sitemap entries", ("address as listed", "sitemap", "line", "lastmod", *crawlers), _entries(site))
+           _addresses(site, crawlers), {0: address, 6 + len(crawlers): address})  # fmt: skip
+    heads = ("address as listed", "sitemap", "line", "lastmod", *crawlers)
+    _sheet(book, "Sitemap entries", heads, _entries(site), {0: address, 1: address})
     out = io.BytesIO()
     book.save(out)
     return out.getvalue()
 
 
+def address(value: str) -> str | None:
+    """Where the link of a cell leads: to the address in it, if it is one."""
+    return value if value.startswith(("https://", "http://")) and len(value) < 2_000 else None
+
+
 def _sheet(
-    book: Any, title: str, heads: Sequence[str], rows: Iterable[Sequence[object]], filtered: bool = True
+    book: Any,
+    title: str,
+    heads: Sequence[str],
+    rows: Iterable[Sequence[object]],
+    links: Mapping[int, Link] | None = None,
+    filtered: bool = True,
 ) -> None:
-    """One sheet with bold, frozen heads, a filter and widths by what it holds."""
+    """One sheet with bold, frozen heads, a filter and widths by what it holds; `links` say where cells of a column lead."""
     from openpyxl.cell import WriteOnlyCell
     from openpyxl.styles import Font
     from openpyxl.utils import get_column_letter
@@ -64,8 +87,25 @@ def _sheet(
         bold.font = Font(bold=True)
         top.append(bold)
     sheet.append(top)
-    for row in kept:
+    for number, row in enumerate(kept):
+        if number < MOST_LINKS:
+            for place, leads in (links or {}).items():
+                target = leads(row[place]) if isinstance(row[place], str) else None
+                if target:
+                    row[place] = _linked(sheet, row[place], target)
         sheet.append(row)
+
+
+def _linked(sheet: Any, value: str, target: str) -> Any:
+    """A cell with a link; one that begins with `#` leads to a place in the book."""
+    from openpyxl.cell import WriteOnlyCell
+    from openpyxl.styles import Font
+    from openpyxl.worksheet.hyperlink import Hyperlink
+
+    made = WriteOnlyCell(sheet, value)
+    made.hyperlink = Hyperlink(ref="", location=target[1:], display=value) if target.startswith("#") else target
+    made.font = Font(color="155E75", underline="single")
+    return made
 
 
 def _overview(verdict: Verdict) -> list[tuple[str, object]]:
