@@ -43,7 +43,7 @@ def render(verdict: Verdict, site: Site) -> bytes:
     _sheet(book, "Causes", ("cause", "severity", "class", "check", "section", "findings", "share", "what", "mend", "line that does it"),
            _causes(verdict), {0: findings_of.get})  # fmt: skip
     findings = (csv_table.row(f) for f in verdict.findings[:MOST_ROWS])
-    columns = {csv_table.COLUMNS.index("cause"): rows_of.get, csv_table.COLUMNS.index("url"): address}
+    columns: dict[int, Link] = {csv_table.COLUMNS.index("cause"): rows_of.get, csv_table.COLUMNS.index("url"): address}
     _sheet(book, "Findings", csv_table.COLUMNS, findings, columns)
     crawlers = [c.token for c in site.crawlers]
     _sheet(book, "Addresses", ("url", "kind", "section", "want", "stated", *crawlers, "status", "folds into", "clicks"),
