@@ -270,6 +270,7 @@ def test_resume_fetches_only_what_is_missing(how: signal.Signals, tmp_path: Path
         while len([p for p in asked if p.startswith("/p/")]) < 20:
             time.sleep(0.05)
         time.sleep(0.6 if how is signal.SIGKILL else 0)
+        workers = Path(f"/proc/{first.pid}/task/{first.pid}/children").read_text().split()
         first.send_signal(how)
         assert first.wait(20) == (130 if how is signal.SIGINT else -9)
         before = len(asked)
@@ -279,6 +280,12 @@ def test_resume_fetches_only_what_is_missing(how: signal.Signals, tmp_path: Path
     assert report["complete"] and report["counts"]["states"]["*"] == {"open": 61}
     twice = {p for p in asked if p.startswith("/p/") and asked.count(p) > 1}
     assert len(twice) <= (0 if how is signal.SIGINT else 20) and before < len(asked)
+    patience = time.monotonic() + 20
+    while any(Path(f"/proc/{pid}/stat").exists() for pid in workers) and time.monotonic() < patience:
+        time.sleep(0.2)
+    assert workers and not [pid for pid in workers if Path(f"/proc/{pid}/stat").exists()], (
+        "parsers outlive what they parse for"
+    )
 
 
 def test_a_site_that_stops_answering(indrel: Run) -> None:

@@ -142,7 +142,6 @@ def _asked(
     quiet: bool,
 ) -> tuple[list[Asked], dict[str, str]]:
     """What the command line asks for, most harmful first, and what would be of no use, by state."""
-    from indrel import pipeline
     from indrel.core.address import normalise
     from indrel.ledger.book import Asked
 
@@ -155,6 +154,8 @@ def _asked(
                 raise UsageError(f"{text} is not an address")
             found[url] = Asked(url)
         return list(found.values()), {}
+    from indrel import pipeline
+
     path = snapshot or pipeline.newest_snapshot()
     if snapshot is None:
         say(f"from {path}", quiet)

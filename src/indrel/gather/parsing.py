@@ -35,6 +35,9 @@ PAGE_SECONDS = 15.0
 MEMORY = 4 << 30
 """Address space of one worker, in bytes."""
 
+ORPHANED = 5.0
+"""Seconds after which a worker that has nothing to do looks whether anyone is there to give it work."""
+
 MAX_PAGE = 10 << 20
 """Octets of one page that are read."""
 
@@ -173,8 +176,12 @@ def _serve(connection: Connection) -> None:
         with contextlib.suppress(ValueError, OSError):
             resource.setrlimit(resource.RLIMIT_AS, (MEMORY, MEMORY))
     joiner = Joiner()
+    parent = os.getppid()
     while True:
         try:
+            while not connection.poll(ORPHANED):
+                if os.getppid() != parent:  # killed: nobody is left to close the other side
+                    os._exit(0)
             tasks = pickle.loads(connection.recv_bytes())
         except (EOFError, OSError):
             os._exit(0)

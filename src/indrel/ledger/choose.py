@@ -5,11 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import date
+from typing import TYPE_CHECKING
 
-from indrel.compare import StateChange
 from indrel.core.model import Finding, State, Want
-from indrel.decide.site import Site
 from indrel.ledger.book import Asked, Removal
+
+if TYPE_CHECKING:
+    from indrel.compare import StateChange
+    from indrel.decide.site import Site
 
 LASTING = (State.HIDDEN, State.LOCKED, State.GONE, State.FOLDED)
 """States that keep an address out of a list by themselves. `barred` does not: what is barred may be listed unread."""

@@ -7,12 +7,15 @@ import tempfile
 from collections.abc import Callable, Sequence
 from importlib import import_module
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from indrel.core.model import Verdict
-from indrel.decide.site import Site
 from indrel.errors import UsageError
 
-Writer = Callable[[Verdict, Site], bytes]
+if TYPE_CHECKING:
+    from indrel.decide.site import Site
+
+Writer = Callable[[Verdict, "Site"], bytes]
 
 
 def _by_module(name: str, function: str = "render") -> Writer:

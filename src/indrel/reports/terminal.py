@@ -5,16 +5,19 @@ from __future__ import annotations
 import textwrap
 from collections import Counter
 from collections.abc import Iterable, Sequence
+from typing import TYPE_CHECKING
 
 from rich.console import Console
 from rich.text import Text
 
 from indrel.core.address import split
 from indrel.core.model import Cause, CheckClass, Evidence, Finding, Severity, State, Verdict, listing, plural
-from indrel.decide.flow import LinkFlow
-from indrel.decide.matrix import MatrixRow
-from indrel.decide.sitemaps import SitemapStates
 from indrel.plain import clip, safe, width
+
+if TYPE_CHECKING:
+    from indrel.decide.flow import LinkFlow
+    from indrel.decide.matrix import MatrixRow
+    from indrel.decide.sitemaps import SitemapStates
 
 STYLES = {Severity.STOP: "bold red", Severity.FIX: "bold yellow", Severity.ASK: "bold cyan", Severity.NOTE: "bold"}
 STATE_STYLES = {
