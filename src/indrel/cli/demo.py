@@ -50,7 +50,9 @@ def demo(
         if serve:
             with Endpoint() as endpoint:
                 _serve(server.connect, START, intent)
-                print(f"  indrel ledger request /huts/tarn/ && indrel ledger send --to {endpoint.address} --key {KEY}")
+                print(
+                    f"  indrel ledger request {START}huts/over-sarn/ && indrel ledger send --to {endpoint.address} --key {KEY}"
+                )
                 server.wait()
             return
         progress = ProgressLine(quiet)
