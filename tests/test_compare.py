@@ -74,6 +74,12 @@ def test_compare_and_baseline_from_the_command_line(indrel: Run, tmp_path: Path)
     told = indrel("compare", "1.indrel", "3.indrel", code=1).stdout
     assert told.startswith("1 wanted address got worse; 1 address of ") and "a.html:2" in told
     assert indrel("compare", "3.indrel", "1.indrel", code=0).stdout.startswith("nothing wanted got worse")
+    write_site(tmp_path / "plain", {"index.html": html(body=a("/a.html")), "a.html": html()})
+    indrel("audit", "plain", "--snapshot", "4.indrel", "--base", HOST + "/")
+    write_site(tmp_path / "plain", {"a.html": html(NOINDEX)})
+    indrel("audit", "plain", "--snapshot", "5.indrel", "--base", HOST + "/")
+    told = indrel("compare", "4.indrel", "5.indrel", code=0).stdout
+    assert told.startswith("1 address is open no more, none of them known to be wanted; "), told
     mapped = json.loads(
         indrel(
             "compare", "2.indrel", "1.indrel", "--map", "staging.sarnfell.example=www.sarnfell.example", "--json"

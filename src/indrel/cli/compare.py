@@ -66,11 +66,13 @@ def _show(found: Comparison, origin: str) -> None:
 
     term = terminal()
     changed = len({c.url for c in found.states})
-    verdict = (
-        f"{plural(found.worse, 'wanted address', 'wanted addresses')} got worse"
-        if found.worse
-        else "nothing wanted got worse"
-    )
+    lost = len({c.url for c in found.states if c.before == "open" and c.want == "any"})
+    if found.worse:
+        verdict = f"{plural(found.worse, 'wanted address', 'wanted addresses')} got worse"
+    elif lost:
+        verdict = f"{plural(lost, 'address is', 'addresses are')} open no more, none of them known to be wanted"
+    else:
+        verdict = "nothing wanted got worse"
     term.line(
         f"{verdict}; {plural(changed, 'address', 'addresses')} of {found.common:,} changed state, "
         f"{len(found.addresses_new):,} new, {len(found.addresses_gone):,} gone; findings: {len(found.findings_new):,} new, "
