@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json as json_module
+from collections.abc import Iterator
+from contextlib import contextmanager, nullcontext
 from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -10,6 +12,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from indrel.cli import options as opt
+from indrel.cli.snapshots import opened
 from indrel.cli.talk import out_console, say, terminal
 from indrel.errors import UsageError
 
@@ -155,16 +158,11 @@ def _asked(
             found[url] = Asked(url)
         return list(found.values()), {}
     from indrel import pipeline
+    from indrel.ledger.choose import useless
 
-    path = snapshot or pipeline.newest_snapshot()
-    if snapshot is None:
-        say(f"from {path}", quiet)
-    site = pipeline.open_site(path, None, pipeline.load_intent(None))
-    try:
+    with opened(snapshot, None, quiet) as site:
         asked = [Asked(pipeline.page_address(text, site), harm=_NAMED) for text in whole] + _chosen(site, since, check)
-        left = _useless(site, asked)
-    finally:
-        site.close()
+        left = useless(site, [a.url for a in asked])
     return [a for a in asked if a.url not in left], left
 
 
@@ -194,12 +192,6 @@ def _chosen(site: Site, since: Path | None, check: list[str] | None) -> list[Ask
         finally:
             before.close()
     return asked
-
-
-def _useless(site: Site, asked: list[Asked]) -> dict[str, str]:
-    from indrel.ledger.choose import useless
-
-    return useless(site, [a.url for a in asked])
 
 
 @ledger.command("done")
@@ -273,12 +265,8 @@ def status(
     today = _day(on)
     with Ledger(book, make=False) as found:
         removals = found.removals()
-        site = _site_if_any(snapshot, quiet) if removals else None
-        try:
+        with _opened_if_any(snapshot, quiet) if removals else nullcontext() as site:
             standing = standings(removals, today, site)
-        finally:
-            if site:
-                site.close()
         due = [s for s in standing if s.days_left <= warn and s.nothing_lasting]
         if json:
             document = {
@@ -292,7 +280,8 @@ def status(
     raise typer.Exit(1 if due else 0)
 
 
-def _site_if_any(snapshot: Path | None, quiet: bool) -> Site | None:
+@contextmanager
+def _opened_if_any(snapshot: Path | None, quiet: bool) -> Iterator[Site | None]:
     """The snapshot named, or the newest; None where there is none."""
     from indrel import pipeline
     from indrel.errors import SnapshotError
@@ -300,10 +289,12 @@ def _site_if_any(snapshot: Path | None, quiet: bool) -> Site | None:
     try:
         path = snapshot or pipeline.newest_snapshot()
     except SnapshotError:
-        return None
+        yield None
+        return
     if snapshot is None:
         say(f"from {path}", quiet)
-    return pipeline.open_site(path, None, pipeline.load_intent(None))
+    with opened(path, None, quiet) as site:
+        yield site
 
 
 def _show_status(book: Ledger, today: date, standing: list[Standing], warn: int) -> None:

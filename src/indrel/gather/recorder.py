@@ -14,7 +14,7 @@ import pyarrow as pa
 
 from indrel.core.address import site_key
 from indrel.core.page.facts import UNFOLLOWED
-from indrel.core.sitemap import Entry, entry_fault
+from indrel.core.sitemap import Entry, SitemapSummary, entry_fault
 from indrel.gather.parsing import LINK_SCHEMA, Parsed
 from indrel.snapshot import SnapshotWriter
 from indrel.snapshot.schema import ARROW
@@ -136,6 +136,28 @@ class Recorder:
     def sitemap_number(self) -> int:
         self.sitemaps += 1
         return self.sitemaps - 1
+
+    def sitemap(
+        self,
+        number: int,
+        url: str,
+        via: str,
+        summary: SitemapSummary,
+        *,
+        parent: int | None = None,
+        origin: str | None = None,
+        line: int | None = None,
+        status: int | None = 200,
+        error: str | None = None,
+        final: str | None = None,
+        alike: bool = False,
+    ) -> None:
+        """Keep a sitemap that was read: what led to it (`via` a file, an index or a usual address), what it is."""
+        row = (
+            number, url, via, parent, origin, line, status, error, summary.kind, summary.root, summary.namespace,
+            summary.octets, summary.entries, summary.gzipped, summary.error, summary.line, summary.column, final or url, alike,
+        )  # fmt: skip
+        self.writer.add("sitemap", [row])
 
     def entries(self, sitemap: int, entries: Iterable[Entry], addresses: Iterable[str | None]) -> None:
         """Keep a sitemap's entries beside their normalised addresses."""

@@ -275,12 +275,11 @@ class Archive:
             items += reader.close()
         elif via == "usual":
             return []
-        number, told = self.recorder.sitemap_number(), reader.summary
-        row = (
-            number, url, via, parent, by, line, None if error else place.status, error, told.kind, told.root, told.namespace,
-            told.octets, told.entries, told.gzipped, told.error, told.line, told.column, url, False,
+        number = self.recorder.sitemap_number()
+        self.recorder.sitemap(
+            number, url, via, reader.summary, parent=parent, origin=by, line=line, error=error,
+            status=None if error else place.status,
         )  # fmt: skip
-        self.recorder.writer.add("sitemap", [row])
         entries = [i for i in items if isinstance(i, Entry)]
         self.recorder.entries(number, entries, [normalise(e.loc) for e in entries])
         return [i for i in items if isinstance(i, Child)]

@@ -238,17 +238,10 @@ class Folder:
             items += reader.close()
         elif via == "usual" or site_key(url) != site_key(self.base):
             return []
-        number, summary = self.recorder.sitemap_number(), reader.summary
-        by = origin_of(self.base) if via == "robots" else None
-        self.recorder.writer.add(
-            "sitemap",
-            [
-                (
-                    number, url, via, parent, by, announced_line, 200 if there else 404, None, summary.kind, summary.root,
-                    summary.namespace, summary.octets, summary.entries, summary.gzipped, summary.error, summary.line,
-                    summary.column, url, False,
-                )
-            ],
+        number = self.recorder.sitemap_number()
+        self.recorder.sitemap(
+            number, url, via, reader.summary, parent=parent, line=announced_line, status=200 if there else 404,
+            origin=origin_of(self.base) if via == "robots" else None,
         )  # fmt: skip
         entries = [i for i in items if isinstance(i, Entry)]
         self.recorder.entries(number, entries, [normalise(e.loc) for e in entries])

@@ -109,16 +109,9 @@ class SitemapCollector:
         if found.via == "usual" and self._counts_as_none(found.url, status, reader.summary, alike):
             self.recorder.sitemaps -= 1
             return []
-        summary = reader.summary
-        self.recorder.writer.add(
-            "sitemap",
-            [
-                (
-                    number, found.url, found.via, found.parent, found.origin, found.line, status, error, summary.kind,
-                    summary.root, summary.namespace, summary.octets, summary.entries, summary.gzipped, summary.error,
-                    summary.line, summary.column, final, alike,
-                )
-            ],
+        self.recorder.sitemap(
+            number, found.url, found.via, reader.summary, parent=found.parent, origin=found.origin, line=found.line,
+            status=status, error=error, final=final, alike=alike,
         )  # fmt: skip
         return urls
 
