@@ -12,7 +12,7 @@ from pathlib import Path
 from indrel.core.intent import KIND_NAMES
 from indrel.core.model import State, Want
 from indrel.core.page.tokens import nearest
-from indrel.decide.graph import Clicks, link_graph
+from indrel.decide.graph import clicks_of
 from indrel.decide.kinds import why
 from indrel.decide.site import Site
 from indrel.errors import UsageError
@@ -99,13 +99,6 @@ def address_sql(site: Site) -> str:
     FROM (SELECT *, {site.sections.sql} AS section, {states} FROM fact WHERE known) f
     LEFT JOIN address t ON t.id = f.folds_into LEFT JOIN address d ON d.id = f.folds_to
     ORDER BY f.origin <> '{base}', f.origin, f.path"""
-
-
-def clicks_of(site: Site) -> Clicks | None:
-    """Clicks from the start page by address number, as the last crawler goes; None where that is not known."""
-    if site.start_id is None or not site.one("SELECT count(*) FROM inlink"):
-        return None
-    return link_graph(site).clicks(site.start_id, len(site.crawlers) - 1)
 
 
 def _rows(site: Site, states: set[str], wants: set[str], kinds: set[str], sections: set[str]) -> Iterator[AddressRow]:

@@ -17,13 +17,14 @@ from types import TracebackType
 from typing import TYPE_CHECKING, Self
 
 from indrel import pipeline, reports
-from indrel.addresses import COLUMNS, address_sql, clicks_of
+from indrel.addresses import COLUMNS, address_sql
 from indrel.checks import judge
 from indrel.compare import Comparison
 from indrel.compare import compare as _compare
 from indrel.core import crawlers as _crawlers
 from indrel.core.intent import Intent
 from indrel.core.model import Cause, Finding, Verdict
+from indrel.decide.graph import clicks_of
 from indrel.decide.site import Site
 from indrel.errors import IndrelError
 from indrel.explain import Explanation

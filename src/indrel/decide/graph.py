@@ -108,19 +108,25 @@ class LinkGraph:
         return found
 
 
+def clicks_of(site: Site) -> Clicks | None:
+    """Clicks from the start page by address number, as the last crawler goes; None where that is not known."""
+    if site.start_id is None or not site.one("SELECT count(*) FROM inlink"):
+        return None
+    return link_graph(site).clicks(site.start_id, len(site.crawlers) - 1)
+
+
 def clicks_by_state(site: Site) -> dict[int | None, dict[str, int]]:
     """Known addresses by how many clicks the last crawler comes to them (None: by none) and by state.
 
     Empty where links or the start page are not known.
     """
-    if site.start_id is None or not site.one("SELECT count(*) FROM inlink"):
+    clicks = clicks_of(site)
+    if clicks is None:
         return {}
-    index = len(site.crawlers) - 1
-    clicks = link_graph(site).clicks(site.start_id, index)
     site.con.register("clicked", pa.table({"id": np.arange(len(clicks), dtype=np.int32), "clicks": clicks}))
     found: dict[int | None, dict[str, int]] = {}
     for depth, state, count in site.rows(
-        f"""SELECT CASE WHEN c.clicks >= 0 THEN c.clicks END AS depth, {site.state_sql(index)} AS state, count(*)
+        f"""SELECT CASE WHEN c.clicks >= 0 THEN c.clicks END AS depth, {site.state_sql(len(site.crawlers) - 1)} AS state, count(*)
         FROM fact f JOIN clicked c ON c.id = f.id WHERE known GROUP BY ALL ORDER BY depth, state"""
     ):
         found.setdefault(depth, {})[state] = count
