@@ -6,9 +6,12 @@ import json
 import re
 from pathlib import Path
 
+import pytest
+
 from cases import BASE, HOST, NOINDEX, a, canonical, html, robots, sitemap
 from conftest import AuditSite
-from indrel.compare import compare
+from indrel.compare import compare, said_sql
+from indrel.core.address import HostMap
 from test_program import Run, write_site
 
 LINKS = [f"/huts/{n}" for n in range(6)] + ["/tag/a", "/old"]
@@ -109,3 +112,27 @@ def test_compare_and_baseline_from_the_command_line(indrel: Run, tmp_path: Path)
     }
     done = indrel("audit", "3.indrel", "--baseline", "1.indrel", "--json", code=1)
     assert [f["check"] for f in json.loads(done.stdout)["findings"] if f["new"]] == ["listed-hidden", "link-to-shut"]
+
+
+@pytest.mark.parametrize(
+    ("url", "stands_for"),
+    [
+        ("https://a.example/x", "https://b.example/x"),
+        ("http://a.example:8080/", "http://b.example:8080/"),
+        ("https://a.example.org/x", "https://a.example.org/x"),
+        ("https://www.a.example/", "https://www.a.example/"),
+        ("https://c.example:81/a.example", "https://d.example/a.example"),
+        ("https://c.example/", "https://c.example/"),
+    ],
+)
+def test_hosts_are_mapped_as_hosts(url: str, stands_for: str) -> None:
+    hosts = HostMap({"a.example": "b.example", "c.example:81": "d.example"})
+    assert hosts.url(url) == stands_for
+
+
+def test_a_host_that_only_begins_like_a_mapped_one_stays(audit_site: AuditSite) -> None:
+    pages = {**BASE, "/": html(f'<link rel="canonical" href="{HOST}.test/">')}
+    one = audit_site(pages)[0]
+    found = compare(one, audit_site(pages)[0], HostMap({HOST[8:]: HOST[8:] + ":444"}))
+    assert found.common == 0 and not [d for d in found.directives if d["what"] == "canonical"]
+    assert one.rows("SELECT canonical FROM (" + said_sql("m.other") + ")")[0] == (HOST + ".test/",)

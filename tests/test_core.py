@@ -241,3 +241,21 @@ def test_sitemap_bomb_is_bounded() -> None:
         reader.feed(gzip.compress(b"<urlset>" + b" " * 60_000_000))
     reader.close()
     assert "longer than" in (reader.summary.error or "") and reader.summary.octets < 105_000_000 + 65_536
+
+
+@pytest.mark.parametrize(
+    ("tag", "target", "flags"),
+    [
+        ('<a title=\'see href="/wrong"\' href="/right">', "/right", 0),
+        ("<a data-x='a rel=nofollow href=\"/wrong\"' href=/right>", "/right", 0),
+        ('<a class="one two" href="/right" rel="nofollow">', "/right", 1),
+        ('<a title="rel=nofollow" href="/right">', "/right", 0),
+        ('<a href="/right" href="/wrong">', "/right", 0),
+        ('<a HREF="/right" href="/wrong">', "/right", 0),
+        ('<a title=it\'s href="/right">', "/right", 0),
+    ],
+)
+def test_what_stands_in_another_attribute_is_no_address(tag: str, target: str, flags: int) -> None:
+    page = f"<!doctype html><title>t</title><body>{tag}text</a>".encode()
+    links = read_page(page, BASE, None, Joiner()).links
+    assert [(one.url, int(one.flags)) for one in links] == [(f"https://www.sarnfell.example{target}", flags)]

@@ -163,3 +163,17 @@ def test_sitemap_check(indrel: Run, site: Site, tmp_path: Path) -> None:
     assert hidden["url"] == f"{HOST}/hidden" and hidden["evidence"][-1]["where"] == "maps/a.xml"
     assert "2 to fix" in indrel("sitemap", "check", "maps/a.xml").stdout
     assert indrel("sitemap", "check", "nothing.xml", code=2).stderr.startswith("indrel: nothing.xml cannot be read")
+
+
+@pytest.mark.parametrize("base", ["https://origin.sarnfell.example/", "https://o'hara.example/"])
+def test_a_log_finds_sections_whatever_hosts_and_folders_are_called(base: str, tmp_path: Path, indrel: Run) -> None:
+    for name in ("index", "origin/a", "origin/b"):
+        file = tmp_path / "build" / f"{name}.html"
+        file.parent.mkdir(parents=True, exist_ok=True)
+        file.write_text(html(a("/origin/a.html", "/origin/b.html")))
+    line = '66.0.0.1 - - [01/Nov/2026:00:00:00 +0000] "GET {} HTTP/1.1" 200 5 "-" "Googlebot/2.1"\n'
+    (tmp_path / "access.log").write_text("".join(map(line.format, ("/origin/a.html", "/origin/x.html", "/"))))
+    indrel("audit", "build", "--base", base, "--fail-on", "never", "--snapshot", "s.indrel", code=0)
+    found = json.loads(indrel("reconcile", "s.indrel", "access.log", "--json", code=0).stdout)
+    sections = {(row["section"], row["state"], row["requests"]) for row in found["fetched"]}
+    assert sections == {("/origin/*", "open", 1), ("/origin/*", "unknown", 1), ("/", "open", 1)}

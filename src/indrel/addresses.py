@@ -18,6 +18,7 @@ from indrel.decide.site import Site
 from indrel.errors import UsageError
 from indrel.reports import write_whole
 from indrel.reports.csv_table import field
+from indrel.sqltext import quoted
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,12 +94,11 @@ def address_sql(site: Site) -> str:
     """Known addresses in order, the main host's first: `id`, `url`, `kind_rule`, `COLUMNS`, a column a crawler."""
     states = ", ".join(f'{site.state_sql(i)} AS "{c.token}"' for i, c in enumerate(site.crawlers))
     tokens = ", ".join(f'f."{c.token}"' for c in site.crawlers)
-    base = site.base_origin.replace("'", "''")
     return f"""SELECT f.id, f.origin || f.path AS url, f.kind_rule, f.kind, f.section, f.want, f.entry IS NOT NULL AS stated, f.status,
         f.media_type, coalesce(t.origin || t.path, d.origin || d.path) AS folds_into, f.listed, f.followed, f.unfollowed, {tokens}
     FROM (SELECT *, {site.sections.sql} AS section, {states} FROM fact WHERE known) f
     LEFT JOIN address t ON t.id = f.folds_into LEFT JOIN address d ON d.id = f.folds_to
-    ORDER BY f.origin <> '{base}', f.origin, f.path"""
+    ORDER BY f.origin <> {quoted(site.base_origin)}, f.origin, f.path"""
 
 
 def _rows(site: Site, states: set[str], wants: set[str], kinds: set[str], sections: set[str]) -> Iterator[AddressRow]:

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
 from indrel.checks import judge
 from indrel.checks.evidence import answers, canonicals, robots_line, rules, said
+from indrel.core.address import HostMap
 from indrel.core.model import Evidence, Finding, State
 from indrel.decide.site import Site
 from indrel.errors import UsageError
@@ -105,58 +106,54 @@ class Comparison:
         }  # fmt: skip
 
 
-def compare(before: Site, after: Site, hosts: Mapping[str, str] | None = None) -> Comparison:
+def compare(before: Site, after: Site, hosts: HostMap | None = None) -> Comparison:
     """Compare two readings by address and crawler; `hosts` names hosts of the earlier one that stand for later ones."""
     if [c.token for c in before.crawlers] != [c.token for c in after.crawlers]:
         raise UsageError("the two snapshots are seen by different crawlers: name them with --crawler")
-    found = Comparison(changed_states(before, after, hosts or {}))
+    found = Comparison(changed_states(before, after, hosts or HostMap()))
     found.common = int(after.one("SELECT count(*) FROM fact JOIN earlier USING (origin, path) WHERE known"))
     _sets(after, found)
     _rules(before, after, found)
-    _findings(before, after, hosts or {}, found)
-    found.edits = _edits(before, after, found.states, hosts or {})
+    _findings(before, after, hosts or HostMap(), found)
+    found.edits = _edits(before, after, found.states, hosts or HostMap())
     return found
 
 
-def _mapped(column: str, hosts: Mapping[str, str]) -> str:
-    """SQL that puts later hosts in place of earlier ones, whatever the scheme."""
-    sql = column
-    for old, new in hosts.items():
-        one, other = (h.replace("'", "''") for h in (old, new))
-        sql = f"replace({sql}, '://{one}', '://{other}')"
-    return sql
-
-
-def _bring_over(before: Site, after: Site, hosts: Mapping[str, str]) -> None:
-    """`earlier`, `earlier_said` and `earlier_listed` in the later snapshot's connection."""
+def _bring_over(before: Site, after: Site, hosts: HostMap) -> None:
+    """`earlier`, `earlier_said` and `earlier_listed` in the later snapshot's connection, hosts mapped."""
+    con = before.con
+    origins = [(origin, hosts.origin(origin)) for (origin,) in before.rows("SELECT DISTINCT origin FROM address")]
+    con.execute("CREATE OR REPLACE TEMP TABLE stands_for (origin VARCHAR, other VARCHAR)")
+    con.executemany("INSERT INTO stands_for VALUES (?, ?)", origins)
     states = ", ".join(f"{before.state_sql(i)} AS s{i}" for i in range(len(before.crawlers)))
     tables = {
-        "earlier": f"SELECT {_mapped('origin', hosts)} AS origin, path, want, {states} FROM fact WHERE known",
-        "earlier_said": f"SELECT {_mapped('origin', hosts)} AS origin, path, robots, "
-        f"{_mapped('canonical', hosts)} AS canonical FROM ({SAID})",
-        "earlier_listed": f"SELECT DISTINCT {_mapped('a.origin', hosts)} AS origin, a.path FROM entry e "
-        "JOIN address a ON a.id = e.address",
+        "earlier": f"SELECT other AS origin, path, want, {states} FROM fact JOIN stands_for USING (origin) WHERE known",
+        "earlier_said": f"SELECT other AS origin, path, robots, canonical FROM ({said_sql('m.other')}) JOIN stands_for USING (origin)",
+        "earlier_listed": "SELECT DISTINCT m.other AS origin, a.path FROM entry e "
+        "JOIN address a ON a.id = e.address JOIN stands_for m ON m.origin = a.origin",
     }
     for name, sql in tables.items():
-        data: Any = before.con.sql(sql).to_arrow_table()
+        data: Any = con.sql(sql).to_arrow_table()
         after.con.register(f"incoming_{name}", data)
         after.con.execute(f"CREATE OR REPLACE TEMP TABLE {name} AS SELECT * FROM incoming_{name}")
         after.con.unregister(f"incoming_{name}")
 
 
-SAID = """SELECT f.origin, f.path,
+def said_sql(target: str = "t.origin") -> str:
+    """What each page says of robots and canonical, in words that can be compared; `target` gives a canonical's origin."""
+    mapped = " JOIN stands_for m ON m.origin = t.origin" if target != "t.origin" else ""
+    return f"""SELECT f.origin, f.path,
     coalesce((SELECT string_agg(t, '; ' ORDER BY t) FROM (SELECT DISTINCT CASE WHEN d.scope = '' THEN '' ELSE d.scope || ': ' END
         || array_to_string(d.tokens, ', ') AS t FROM directive d WHERE d.address = f.id AND d.void IS NULL AND len(d.tokens) > 0)),
         'none') AS robots,
-    coalesce((SELECT string_agg(DISTINCT t.origin || t.path, '; ' ORDER BY t.origin || t.path) FROM canonical c
-        JOIN address t ON t.id = c.target WHERE c.address = f.id AND c.fault IS NULL AND NOT c.in_body), 'none') AS canonical
+    coalesce((SELECT string_agg(DISTINCT {target} || t.path, '; ' ORDER BY {target} || t.path) FROM canonical c
+        JOIN address t ON t.id = c.target{mapped} WHERE c.address = f.id AND c.fault IS NULL AND NOT c.in_body), 'none') AS canonical
 FROM fact f WHERE f.known AND f.read AND f.status < 300"""
-"""What each page says of robots and canonical, in words that can be compared."""
 
 
-def changed_states(before: Site, after: Site, hosts: Mapping[str, str] | None = None) -> list[StateChange]:
+def changed_states(before: Site, after: Site, hosts: HostMap | None = None) -> list[StateChange]:
     """Addresses whose state changed, by crawler: wanted ones that got worse first."""
-    _bring_over(before, after, hosts or {})
+    _bring_over(before, after, hosts or HostMap())
     found = []
     for i, crawler in enumerate(after.crawlers):
         found += [
@@ -189,7 +186,7 @@ def _sets(after: Site, found: Comparison) -> None:
         found.directives += [
             {"url": url, "what": what, "before": old, "after": new}
             for url, old, new in after.rows(
-                f"SELECT origin || path AS url, e.{what}, n.{what} FROM ({SAID}) n JOIN earlier_said e USING (origin, path) "
+                f"SELECT origin || path AS url, e.{what}, n.{what} FROM ({said_sql()}) n JOIN earlier_said e USING (origin, path) "
                 f"WHERE e.{what} <> n.{what} ORDER BY url"
             )
         ]
@@ -209,14 +206,14 @@ def _rules(before: Site, after: Site, found: Comparison) -> None:
                 found.rules.append({"change": change, "group": group, "text": rule.text, "line": rule.line})
 
 
-def _findings(before: Site, after: Site, hosts: Mapping[str, str], found: Comparison) -> None:
+def _findings(before: Site, after: Site, hosts: HostMap, found: Comparison) -> None:
     old, new = ([f for f in judge(s).findings if not f.accepted] for s in (before, after))
     found.findings_new, found.findings_gone = apart(old, new, hosts)
     found.findings_still = len(new) - len(found.findings_new)
 
 
 def apart(
-    old: Sequence[Finding], new: Sequence[Finding], hosts: Mapping[str, str] | None = None
+    old: Sequence[Finding], new: Sequence[Finding], hosts: HostMap | None = None
 ) -> tuple[list[Finding], list[Finding]]:
     """The findings that only the later audit has, and those that only the earlier one has.
 
@@ -224,7 +221,7 @@ def apart(
     """
 
     def key(finding: Finding) -> tuple[str, str, str]:
-        url = with_host(finding.url, hosts or {})
+        url = (hosts or HostMap()).url(finding.url)
         robots = finding.evidence[0].text if url.endswith("/robots.txt") and finding.evidence else ""
         return finding.check, url, robots
 
@@ -274,11 +271,11 @@ class _Causes:
         return robots_line(host, rule.line, rule.text) if allowed and rule and host else None
 
 
-def _edits(before: Site, after: Site, states: list[StateChange], hosts: Mapping[str, str]) -> list[Edit]:
+def _edits(before: Site, after: Site, states: list[StateChange], hosts: HostMap) -> list[Edit]:
     """Gather changes by what explains them, the most harmful first."""
     urls = list(dict.fromkeys(c.url for c in states))[:MOST_EXPLAINED]
-    back = {new: old for old, new in hosts.items()}
-    earlier = {url: with_host(url, back) for url in urls}
+    back = hosts.back()
+    earlier = {url: back.url(url) for url in urls}
     now, then = _Causes(after, urls), _Causes(before, list(earlier.values()))
     groups: dict[tuple[str, ...], dict[str, Any]] = {}
     for change in states:
@@ -307,10 +304,3 @@ def _edits(before: Site, after: Site, states: list[StateChange], hosts: Mapping[
 
 UNSEEN = (State.UNREAD, State.BROKEN)
 """Earlier states that no edit of the site made, or none that is known."""
-
-
-def with_host(url: str, hosts: Mapping[str, str]) -> str:
-    """An address with its host replaced, where `hosts` has another for it."""
-    for one, other in hosts.items():
-        url = url.replace(f"://{one}", f"://{other}", 1)
-    return url

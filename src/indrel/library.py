@@ -22,6 +22,7 @@ from indrel.checks import judge
 from indrel.compare import Comparison
 from indrel.compare import compare as _compare
 from indrel.core import crawlers as _crawlers
+from indrel.core.address import HostMap
 from indrel.core.intent import Intent
 from indrel.core.model import Cause, Finding, Verdict
 from indrel.decide.graph import clicks_of
@@ -114,7 +115,7 @@ class Audit:
 
     def compare(self, earlier: Audit, hosts: Mapping[str, str] | None = None) -> Comparison:
         """What changed since an earlier audit; `hosts` names its hosts that stand for this one's."""
-        return _compare(earlier._site, self._site, hosts)
+        return _compare(earlier._site, self._site, HostMap(hosts))
 
     def write(self, *files: str | Path) -> None:
         """Write reports; the endings choose the formats. All of them, or none."""

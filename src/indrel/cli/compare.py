@@ -14,6 +14,7 @@ from indrel.errors import UsageError
 
 if TYPE_CHECKING:
     from indrel.compare import Comparison
+    from indrel.core.address import HostMap
 
 FEW = 12
 
@@ -50,14 +51,16 @@ def compare(
     raise typer.Exit(1 if found.worse else 0)
 
 
-def _hosts(values: list[str] | None) -> dict[str, str]:
+def _hosts(values: list[str] | None) -> HostMap:
+    from indrel.core.address import HostMap
+
     found = {}
     for value in values or ():
         one, equals, other = value.partition("=")
         if not (one.strip() and equals and other.strip()) or "/" in value:
             raise UsageError(f"--map {value}: write HOST=HOST, as staging.sarnfell.example=www.sarnfell.example")
         found[one.strip().lower()] = other.strip().lower()
-    return found
+    return HostMap(found)
 
 
 def _show(found: Comparison, origin: str) -> None:

@@ -19,6 +19,7 @@ from indrel.core.address import normalise_percent, split
 from indrel.core.model import Want
 from indrel.core.page.tokens import nearest
 from indrel.errors import InputError
+from indrel.sqltext import quoted, quoted_list
 
 DEFAULT_NAME = "indrel.toml"
 
@@ -79,24 +80,19 @@ class Match:
 
     def sql(self, closed: frozenset[str] = frozenset()) -> str:
         """The same as a condition over the columns `origin` and `path`."""
-        condition = f"path LIKE '{_like(self.path)}' ESCAPE '\\'"
+        condition = f"path LIKE {_like(self.path)} ESCAPE '\\'"
         authority = "substr(origin, strpos(origin, '://') + 3)"
         if self.host:
-            return f"({condition} AND {authority} LIKE '{_like(self.host)}' ESCAPE '\\')"
-        names = ", ".join(f"'{_quoted(h)}'" for h in sorted(closed))
-        return f"({condition} AND {authority} NOT IN ({names}))" if names else f"({condition})"
+            return f"({condition} AND {authority} LIKE {_like(self.host)} ESCAPE '\\')"
+        return f"({condition} AND {authority} NOT IN ({quoted_list(sorted(closed))}))" if closed else f"({condition})"
 
 
 def _glob(pattern: str) -> re.Pattern[str]:
     return re.compile(".*".join(re.escape(piece) for piece in re.split(r"\*+", pattern)), re.DOTALL)
 
 
-def _quoted(text: str) -> str:
-    return text.replace("'", "''")
-
-
 def _like(pattern: str) -> str:
-    return _quoted(re.sub(r"\*+", "%", re.sub(r"([\\%_])", r"\\\1", pattern)))
+    return quoted(re.sub(r"\*+", "%", re.sub(r"([\\%_])", r"\\\1", pattern)))
 
 
 @dataclass(frozen=True)
@@ -126,7 +122,7 @@ class WantEntry:
 
 def _both(match: Match | None, kinds: tuple[str, ...], closed: frozenset[str]) -> str:
     conditions = [match.sql(closed)] if match else []
-    conditions += ["kind IN (" + ", ".join(f"'{k}'" for k in kinds) + ")"] if kinds else []
+    conditions += [f"kind IN ({quoted_list(kinds)})"] if kinds else []
     return " AND ".join(conditions)
 
 

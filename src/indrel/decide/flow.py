@@ -11,6 +11,7 @@ import numpy.typing as npt
 from indrel.core.model import State
 from indrel.decide.graph import link_graph
 from indrel.decide.site import Site
+from indrel.sqltext import quoted_list
 
 DAMPING = 0.85
 """The share of visits that follow a link; the others begin anew at any open page."""
@@ -90,7 +91,7 @@ def _flow(site: Site) -> LinkFlow | None:
 
 def _columns(site: Site, index: int, size: int) -> tuple[Any, Any, Any, Any]:
     """By number of address: its state (place in State), where it ends, whether its links are unfollowed, whether on site."""
-    names = ", ".join(f"'{s}'" for s in State)
+    names = quoted_list(State)
     found = site.con.execute(
         f"""SELECT id, list_position([{names}], {site.state_sql(index)}) - 1 AS state, coalesce(folds_into, id) AS final,
         nofollow & {1 << index} > 0 AS silent, site FROM fact"""

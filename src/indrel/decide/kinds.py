@@ -11,6 +11,7 @@ from typing import NamedTuple
 
 from indrel.core.address import split
 from indrel.core.page.facts import Mark
+from indrel.sqltext import quoted_list
 
 
 class KindRule(NamedTuple):
@@ -101,7 +102,7 @@ def _cases(address: bool = True) -> str:
 
 def kind_sql(rule: str) -> str:
     """The kind's name from the number of its rule."""
-    names = ", ".join(f"'{name}'" for name in [*(r.kind for r in RULES), "other"])
+    names = quoted_list([*(r.kind for r in RULES), "other"])
     return f"([{names}])[{rule}::INTEGER + 1]"
 
 

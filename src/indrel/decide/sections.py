@@ -13,6 +13,7 @@ from collections.abc import Iterable
 from typing import TYPE_CHECKING
 
 from indrel.core.address import split
+from indrel.sqltext import quoted, quoted_list
 
 if TYPE_CHECKING:
     from indrel.decide.site import Site
@@ -42,15 +43,19 @@ class Sections:
     @property
     def sql(self) -> str:
         """The section of an address as SQL over the columns `origin` and `path`."""
+        return self.sql_of("origin")
+
+    def sql_of(self, origin: str) -> str:
+        """The section as SQL over the column `path` and an expression that gives the origin."""
         first = "regexp_extract(path, '^/([^/?]+)/', 1)"
         folder = f"CASE WHEN regexp_matches({first}, '^[0-9]+$') THEN '{NUMBER}' ELSE {first} END"
-        kept = ", ".join("'" + f.replace("'", "''") + "'" for f in sorted(self.folders)) or "''"
-        base = self.base_origin.replace("'", "''")
-        host = "regexp_replace(substr(origin, strpos(origin, '://') + 3), ':[0-9]+$', '')"
-        return f"""(CASE WHEN origin <> '{base}' THEN '//' || {host} || CASE WHEN path = '/' OR starts_with(path, '/?') THEN '/'
-            WHEN {first} <> '' THEN '/' || {first} || '/*' ELSE '/*' END
-            WHEN path = '/' OR starts_with(path, '/?') THEN '/'
-            WHEN {first} <> '' AND {folder} IN ({kept}) THEN '/' || {folder} || '/*' ELSE '/*' END)"""
+        kept = quoted_list(sorted(self.folders))
+        host = f"regexp_replace(substr({origin}, strpos({origin}, '://') + 3), ':[0-9]+$', '')"
+        start = "path = '/' OR starts_with(path, '/?')"
+        return f"""(CASE WHEN {origin} <> {quoted(self.base_origin)} THEN '//' || {host} || CASE WHEN {start} THEN '{START}'
+            WHEN {first} <> '' THEN '/' || {first} || '/*' ELSE '{BESIDE}' END
+            WHEN {start} THEN '{START}'
+            WHEN {first} <> '' AND {folder} IN ({kept}) THEN '/' || {folder} || '/*' ELSE '{BESIDE}' END)"""
 
     def of(self, url: str) -> str:
         """The section of an address; sections of other hosts begin with `//host`."""

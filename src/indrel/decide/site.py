@@ -27,6 +27,7 @@ from indrel.decide.kinds import ARCHIVES, JUNK, kind_sql, rule_sql, telling_sql
 from indrel.decide.sections import FOLDERS_SQL, Sections
 from indrel.errors import UsageError
 from indrel.snapshot import Snapshot
+from indrel.sqltext import quoted, quoted_list
 
 MAX_CRAWLERS = 60
 SAME_MISSING = 0.85
@@ -98,8 +99,7 @@ class Site:
 
     def _replace_sitemaps(self, other: Path) -> None:
         """Let another snapshot's sitemaps stand in for this one's: temporary tables hide those of the file."""
-        quoted = str(other).replace("'", "''")
-        self.con.execute(f"ATTACH '{quoted}' AS other (TYPE duckdb, READ_ONLY)")
+        self.con.execute(f"ATTACH {quoted(str(other))} AS other (TYPE duckdb, READ_ONLY)")
         self.con.execute("CREATE TEMP TABLE sitemap AS SELECT * FROM other.sitemap")
         self.con.execute(
             """CREATE TEMP TABLE entry AS SELECT e.* REPLACE (a.id AS address) FROM other.entry e
@@ -314,8 +314,8 @@ class Site:
     @property
     def _closed_sql(self) -> str:
         """Whether an address stands on a host that is declared closed."""
-        names = ", ".join("'" + h.replace("'", "''") + "'" for h in sorted(self.intent.closed))
-        return f"substr(origin, strpos(origin, '://') + 3) IN ({names})" if names else "false"
+        names = quoted_list(sorted(self.intent.closed))
+        return f"substr(origin, strpos(origin, '://') + 3) IN ({names})" if self.intent.closed else "false"
 
     @property
     def _entry_sql(self) -> str:
@@ -328,7 +328,7 @@ class Site:
     def _want_sql(self) -> str:
         """What is wanted: as the intent states it, else implied."""
         stated = [f"WHEN entry = {number} THEN '{e.want}'" for number, e in enumerate(self.intent.wants)]
-        junk = ", ".join(f"'{k}'" for k in JUNK)
+        junk = quoted_list(JUNK)
         return f"""CASE {" ".join(stated)} WHEN closed THEN '{Want.ANY}'
             WHEN start OR listed OR named THEN '{Want.SHOW}'
             WHEN kind IN ({junk}) OR ({self.empty_archive_sql}) THEN '{Want.HIDE}' ELSE '{Want.ANY}' END"""
@@ -336,7 +336,7 @@ class Site:
     @property
     def empty_archive_sql(self) -> str:
         """Whether a page that should list others lists none."""
-        kinds = ", ".join(f"'{k}'" for k in ARCHIVES)
+        kinds = quoted_list(ARCHIVES)
         says = f"marks & {int(Mark.SAYS_EMPTY)} > 0 OR marks & {int(Mark.SAYS_ERROR)} > 0"
         return f"html AND status = 200 AND kind IN ({kinds}) AND own_words <= {LITTLE} AND ({says} OR own_links = 0)"
 
@@ -397,7 +397,7 @@ class Site:
     def expired_sql(self) -> str:
         """Whether a directive's date had passed when the audit began."""
         started = str(self.meta.get("started") or "")[:19]
-        return f"coalesce(substr(expires, 1, 19) < '{started}', false)"
+        return f"coalesce(substr(expires, 1, 19) < {quoted(started)}, false)"
 
     def _stage_folds(self) -> None:
         """`fold`: where an address leads (redirect, refresh, canonical), and where that ends."""

@@ -18,6 +18,7 @@ from indrel.core.sitemap.write import Line, index, packed, urlsets
 from indrel.decide.site import Site
 from indrel.errors import IndrelError
 from indrel.sources.options import GatherOptions
+from indrel.sqltext import quoted_list
 
 ONE_FILE = 10_000
 """Up to so many entries stand in one file; more are split by section."""
@@ -50,7 +51,7 @@ def draft(site: Site, gzip: bool = False, split: bool = False) -> SitemapDraft:
     has_list = bool(site.one("SELECT count(*) FROM entry WHERE address IS NOT NULL"))
     states_show = any(e.want is Want.SHOW for e in site.intent.wants)
     found.implied = not has_list and not states_show
-    kinds = ", ".join(f"'{k}'" for k in PLAIN_KINDS)
+    kinds = quoted_list(PLAIN_KINDS)
     wanted = f"(want = '{Want.SHOW}'" + (f" OR (want = '{Want.ANY}' AND kind IN ({kinds})))" if found.implied else ")")
     rows = site.rows(
         f"""SELECT chosen.url, section, n.last_modified, n.fetched, p.modified,

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 from indrel.core.model import Finding, State, Want
 from indrel.ledger.book import Asked, Removal
+from indrel.sqltext import quoted_list
 
 if TYPE_CHECKING:
     from indrel.compare import StateChange
@@ -97,7 +98,7 @@ def standings(removals: Iterable[Removal], today: date, site: Site | None) -> li
         prefix = removal.address.endswith("*")
         test = "starts_with(origin || path, ?)" if prefix else "origin || path = ?"
         states = ", ".join(site.state_sql(i) for i in range(len(site.crawlers)))
-        stays = ", ".join(f"'{s.value}'" for s in LASTING)
+        stays = quoted_list(s.value for s in LASTING)
         known, lasting, example = site.rows(
             f"""SELECT count(*), count(*) FILTER (lasts), min(url || ' is ' || told) FILTER (NOT lasts) FROM (
                 SELECT origin || path AS url, list_filter([{states}], lambda s: s NOT IN ({stays}))[1] AS told, told IS NULL AS lasts

@@ -15,6 +15,7 @@ from indrel.core.crawlers import table
 from indrel.decide.site import Site
 from indrel.errors import InputError
 from indrel.reconcile.tables import BROKEN, LOG_LINE, opened
+from indrel.sqltext import quoted, quoted_list
 
 CHUNK = 8 << 20
 FLUSH = 200_000
@@ -153,9 +154,9 @@ def _against(site: Site, found: LogRead) -> None:
     site.con.execute(
         f"""CREATE OR REPLACE TEMP TABLE hit AS
         SELECT a.crawler, a.path, a.status, a.n, f.id, f.barred, {site.state_sql(len(site.crawlers) - 1)} AS state,
-            {site.sections.sql.replace("origin", "base")} AS section
-        FROM (SELECT crawler, path, status, sum(n)::BIGINT AS n, '{site.base_origin}' AS base FROM asked GROUP BY ALL) a
-        LEFT JOIN (SELECT * EXCLUDE (path, status), path AS known_path FROM fact WHERE known AND origin = '{site.base_origin}') f
+            {site.sections.sql_of("base")} AS section
+        FROM (SELECT crawler, path, status, sum(n)::BIGINT AS n, {quoted(site.base_origin)} AS base FROM asked GROUP BY ALL) a
+        LEFT JOIN (SELECT * EXCLUDE (path, status), path AS known_path FROM fact WHERE known AND origin = {quoted(site.base_origin)}) f
             ON f.known_path = a.path"""
     )
     keys = ("section", "state", "status", "requests", "addresses")
@@ -174,7 +175,7 @@ def _against(site: Site, found: LogRead) -> None:
     ):
         if barred & families.get(crawler, 0) and len(found.barred) < MOST_SHOWN:
             found.barred.append({"url": site.base_origin + path, "crawler": crawler, "requests": count})
-    search = ", ".join(f"'{t}'" for t, c in table().items() if c.purpose == "search")
+    search = quoted_list(t for t, c in table().items() if c.purpose == "search")
     found.never = [
         url
         for (url,) in site.rows(

@@ -15,6 +15,7 @@ import pyarrow as pa
 
 from indrel.errors import SnapshotError
 from indrel.snapshot.schema import ARROW, TABLES, VERSION, create_statements
+from indrel.sqltext import quoted
 
 _CONFIG: dict[str, Any] = {
     "python_enable_replacements": False,
@@ -37,9 +38,10 @@ def _connect() -> duckdb.DuckDBPyConnection:
 
 
 def _attach(con: duckdb.DuckDBPyConnection, path: Path, read_only: bool) -> None:
-    quoted = str(path).replace("'", "''")
     try:
-        con.execute(f"ATTACH '{quoted}' AS {NAME_OF_DATABASE} (TYPE duckdb{', READ_ONLY' if read_only else ''})")
+        con.execute(
+            f"ATTACH {quoted(str(path))} AS {NAME_OF_DATABASE} (TYPE duckdb{', READ_ONLY' if read_only else ''})"
+        )
         con.execute(f"USE {NAME_OF_DATABASE}")
     except duckdb.Error as error:
         if "lock" in str(error).lower():

@@ -11,6 +11,7 @@ from indrel.core.address import origin_of
 from indrel.core.model import CheckClass, Evidence, Severity, listing
 from indrel.core.page.tokens import OBSOLETE
 from indrel.decide.site import Site
+from indrel.sqltext import quoted_list
 
 NEARLY_ALL = 0.9
 MANY = 5
@@ -286,7 +287,7 @@ def robots_token_obsolete(site: Site) -> Iterator[Hit]:
     Rests on: The robots meta tag as search engines document it today.
     Evidence: The tag or header.
     """
-    names = ", ".join(f"'{t}'" for t in sorted(OBSOLETE))
+    names = quoted_list(sorted(OBSOLETE))
     for one in all_said(site, f"list_has_any(d.tokens, [{names}])"):
         told = [f"`{t}`" for t in one.tokens if t in OBSOLETE]
         are = "is" if len(told) == 1 else "are"

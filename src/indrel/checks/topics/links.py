@@ -15,6 +15,7 @@ from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
 from indrel.core.page.facts import UNFOLLOWED, LinkFlag
 from indrel.decide.graph import link_graph
 from indrel.decide.site import Site
+from indrel.sqltext import quoted
 
 MOST_NAMED = 200
 """Pages named beside a finding."""
@@ -348,8 +349,9 @@ def paid_link_followed(site: Site) -> Iterator[Hit]:
     Evidence: The links, and the declaration.
     """
     hosts = " OR ".join(
-        f"split_part({HOST_OF}, ':', 1) = '{h}' OR {HOST_OF} = '{h}' OR ends_with(split_part({HOST_OF}, ':', 1), '.{h}')"
-        for h in (p.replace("'", "''") for p in site.intent.partners)
+        f"split_part({HOST_OF}, ':', 1) = {quoted(h)} OR {HOST_OF} = {quoted(h)} "
+        f"OR ends_with(split_part({HOST_OF}, ':', 1), {quoted('.' + h)})"
+        for h in site.intent.partners
     )
     flags = int(LinkFlag.NOFOLLOW | LinkFlag.SPONSORED)
     yield from _outward(site, f"({hosts}) AND l.flags & {flags} = 0", "{} to {} without sponsored or nofollow")

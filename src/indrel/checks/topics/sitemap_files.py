@@ -14,6 +14,7 @@ from indrel.core.page.tokens import parse_date
 from indrel.core.page.wording import W3C_DATE
 from indrel.core.sitemap.read import MAX_ENTRIES, MAX_OCTETS
 from indrel.decide.site import Site
+from indrel.sqltext import quoted_list
 
 MOST_NAMED = 200
 FREQUENCIES = ("always", "hourly", "daily", "weekly", "monthly", "yearly", "never")
@@ -272,7 +273,7 @@ def sitemap_bad_hint(site: Site) -> Iterator[Hit]:
     Rests on: Sitemaps protocol 0.9: changefreq is one of seven words, priority lies between 0.0 and 1.0.
     Evidence: The hints.
     """
-    words = ", ".join(f"'{w}'" for w in FREQUENCIES)
+    words = quoted_list(FREQUENCIES)
     files: dict[str, tuple[list[str], dict[Evidence, None]]] = {}
     for url, entry, line, frequency, priority, wrong in site.rows(
         f"""SELECT m.url, e.loc, e.line, e.changefreq, e.priority, coalesce(e.changefreq NOT IN ({words}), false)

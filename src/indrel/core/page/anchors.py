@@ -13,8 +13,8 @@ from indrel.core.page.tokens import nearest
 
 _ANCHORS = "a[href],area[href]"
 _ANCHOR_TAG = re.compile(rb"<(?:a|area)[\s/](?:[^>\"']++|\"[^\"]{0,20000}+\"|'[^']{0,20000}+')*+>", re.IGNORECASE)
-_HREF = re.compile(rb"[\s\"'/]href\s*=\s*(?:\"([^\"]*)\"|'([^']*)'|([^\s>\"']+))", re.IGNORECASE)
-_REL = re.compile(rb"[\s\"'/]rel\s*=\s*(?:\"([^\"]*)\"|'([^']*)'|([^\s>\"']+))", re.IGNORECASE)
+_ATTRIBUTE = re.compile(rb"[\s/]*([^\s/>=][^\s/>=]*)(?:\s*=\s*(?:\"([^\"]*)\"|'([^']*)'|([^\s>]*)))?")
+"""One attribute as the tokenizer of WHATWG HTML (13.2.5.32 on) takes it; what stands in a value is no attribute."""
 _MOST_SLIPS = 50
 _SLIP = 1 << 7
 """Beside link flags while a page is read: the rel holds a token that is near a known one."""
@@ -75,6 +75,19 @@ def _is_toggle(node: Any, attributes: dict[str, str]) -> bool:
     return beside is not None and node.parent.tag == "li"
 
 
+def written_value(tag: bytes, name: bytes) -> bytes | None:
+    """The value of an attribute in a tag as written (`<a ...>`), the first of that name; None where there is none."""
+    for found in _ATTRIBUTE.finditer(tag, re.match(rb"<\w+", tag).end(), len(tag) - 1):  # type: ignore[union-attr]
+        if found[1].lower() == name:
+            return found[found.lastindex] if found.lastindex and found.lastindex > 1 else b""
+    return None
+
+
+def _is_outside(tag: bytes, at: int) -> bool:
+    """Whether a place in a tag is plainly in no attribute's value, and no href stands before it."""
+    return at == 2 or (tag.count(b'"', 0, at) % 2 == 0 and b"'" not in tag[:at] and b"href" not in tag[:at].lower())
+
+
 class Anchors:
     """Reads the links of one page; `links` and `slips` hold what was found."""
 
@@ -118,11 +131,8 @@ class Anchors:
         for tag, pair in pairs:
             if pair[1] & _SLIP and pair is not _NO_HREF:
                 pair = (pair[0], pair[1] & ~_SLIP)
-                rel = _REL.search(tag)
                 text = tag[:MAX_TEXT].decode("utf-8", "replace")
-                self._rel_slip(
-                    unescape(rel[rel.lastindex or 1]) if rel else "", source.line(source.data.find(tag)), text
-                )
+                self._rel_slip(unescape(written_value(tag, b"rel") or b""), source.line(source.data.find(tag)), text)
             url = pair[0]
             if url is not None and url != own and pair not in links:
                 at = max(source.data.find(tag, at), 0)
@@ -132,18 +142,17 @@ class Anchors:
     def _read_anchor(self, tag: bytes, known: dict[bytes, tuple[str | None, int]]) -> tuple[str | None, int]:
         """The address and flags of an anchor as written; remembered unless they hold for this page alone."""
         begin = tag.find(b' href="') + 7
-        if begin >= 7 and tag.find(b"&", begin) < 0:  # the common way to write it
+        if begin >= 7 and b"&" not in tag and _is_outside(tag, begin - 7):  # the common way to write it
             href = tag[begin : tag.find(b'"', begin)]
         else:
-            found = _HREF.search(tag)
-            if found is None:
+            value = written_value(tag, b"href")
+            if value is None:
                 known[tag] = _NO_HREF
                 return _NO_HREF
-            href = unescape(found[found.lastindex or 1]).encode()
+            href = unescape(value).encode()
         flags = 0
-        if b"rel" in tag or b"REL" in tag or b"Rel" in tag:
-            rel = _REL.search(tag)
-            flags = _rel_flags(unescape(rel[rel.lastindex or 1])) if rel else 0
+        if b"rel" in tag.lower():
+            flags = _rel_flags(unescape(written_value(tag, b"rel") or b""))
         href = href.partition(b"#")[0].strip(b"\t\n\f\r ")
         if not href or href[:1] == b"?":
             return (self.joiner.join(self.base, href.decode("utf-8", "replace")), flags) if href else (None, flags)
