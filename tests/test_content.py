@@ -8,7 +8,7 @@ import pytest
 
 from cases import BASE, HOST, NOINDEX, a, canonical, html, moved, robots, sitemap
 from conftest import AuditSite
-from indrel.addresses import listed
+from indrel.addresses import Filters, listed
 from indrel.core.address import Joiner
 from indrel.core.page.facts import Mark
 from indrel.core.page.html import read_page
@@ -231,7 +231,7 @@ def test_clicks_and_link_weight(audit_site: AuditSite) -> None:
         "/unfollowed": -1,
         "/far": -1,
     }
-    assert {r.url.removeprefix(HOST) for r in listed(site, unreached=True)} == {"/unfollowed", "/far"}
+    assert {r.url.removeprefix(HOST) for r in listed(site, Filters(unreached=True))} == {"/unfollowed", "/far"}
     flow = link_flow(site)
     assert flow and set(flow.fates) == {"unfollowed", "hidden"}
     assert flow.fates["unfollowed"] == pytest.approx(flow.fates["hidden"]) and 0.1 < flow.lost < 0.4

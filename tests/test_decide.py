@@ -13,9 +13,10 @@ from indrel.core.crawlers import crawler
 from indrel.core.robots import decide, parse
 from indrel.core.robots.compare import covers, left_out, never_wins
 from indrel.core.robots.file import compile_path
-from indrel.core.robots.match import matches
+from indrel.core.robots.single import matches
 from indrel.decide.sections import Sections
-from indrel.decide.site import Site, follow
+from indrel.decide.site import Site
+from indrel.decide.stage import follow
 from indrel.demo.site import Response
 from indrel.explain import explain
 from indrel.sources.frontier import ALIKE, MAX_CLICKS, Frontier

@@ -25,7 +25,7 @@ def test_frames(audit_site: AuditSite, tmp_path: Path) -> None:
         frame = audit.addresses()
         assert list(frame.columns) == [
             "url", "kind", "section", "want", "stated", "googlebot", "*", "status", "media_type", "folds_into", "listed",
-            "followed", "unfollowed", "clicks",
+            "followed", "unfollowed", "clicks", "by", "where", "line", "text", "checks",
         ]  # fmt: skip
         rows = frame.set_index(frame["url"].str.removeprefix(HOST))
         assert rows["*"].to_dict() == {"/": "open", "/a": "hidden", "/alone": "open", "/old": "gone"}
@@ -33,6 +33,9 @@ def test_frames(audit_site: AuditSite, tmp_path: Path) -> None:
             "/": 0, "/a": 1, "/alone": None, "/old": 1,
         }  # fmt: skip
         assert rows.loc["/a", "status"] == 200 and rows.loc["/alone", "listed"] and rows.loc["/a", "followed"] == 1
+        hidden = rows.loc["/a"]
+        assert (hidden["by"], hidden["where"], hidden["text"]) == ("tag", HOST + "/a", NOINDEX) and hidden["line"] > 0
+        assert "link-to-gone" in rows.loc["/old", "checks"]
         found = audit.findings()
         assert len(found) == len(audit.verdict.findings) and set(found["check"]) >= {"link-to-gone"}
         gone = found[found["check"] == "link-to-gone"].iloc[0]

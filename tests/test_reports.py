@@ -22,7 +22,7 @@ from indrel.checks import judge
 from indrel.checks.run import gather_causes
 from indrel.core.model import CheckClass, Evidence, Finding, Severity, listing, plural
 from indrel.errors import UsageError
-from indrel.plain import clip, safe, width
+from indrel.plain import clip, disarm, field, safe, width
 from indrel.reports import csv_table, figures, json_doc, markdown, page, workbook
 from indrel.reports.terminal import Terminal, sentence, states_shown, table
 
@@ -84,14 +84,11 @@ def test_causes_gather_by_first_evidence() -> None:
     [("=1+1", "'=1+1"), ("+cmd", "'+cmd"), ("-2", "'-2"), ("@x", "'@x"), ("\tx", "'\tx"), ("a=1", "a=1"), ("", "")],
 )
 def test_formulas_are_disarmed(text: str, expected: str) -> None:
-    assert csv_table.disarm(text) == expected
+    assert disarm(text) == expected
 
 
 def test_a_cell_drives_no_terminal() -> None:
-    assert (
-        csv_table.field("\x1b]0;x\x07\u202e\n") == "\\x1b]0;x\\x07\\u202e\\x0a"
-        and csv_table.field("\t=1") == "'\\x09=1"
-    )
+    assert field("\x1b]0;x\x07\u202e\n") == "\\x1b]0;x\\x07\\u202e\\x0a" and field("\t=1") == "'\\x09=1"
 
 
 def test_csv_opens_as_text(audit_site: AuditSite) -> None:

@@ -1,28 +1,54 @@
-"""The addresses of a snapshot as rows: what `indrel list` shows."""
+"""The addresses of a snapshot as rows: one table of columns for the terminal, CSV, XLSX, JSON and the library."""
 
 from __future__ import annotations
 
 import csv
 import io
 import json
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
+from indrel.checks import checks, verdict_of
 from indrel.core.intent import KIND_NAMES
 from indrel.core.model import State, Want
 from indrel.core.page.tokens import nearest
-from indrel.decide.graph import clicks_of
 from indrel.decide.kinds import why
 from indrel.decide.site import Site
 from indrel.errors import UsageError
-from indrel.reports import write_whole
-from indrel.reports.csv_table import field
+from indrel.plain import field
+from indrel.snapshot.schema import REASONS
 from indrel.sqltext import quoted
+
+REACHED_BY = {"unfollowed": "followed + unfollowed > 0", "nothing": "followed + unfollowed = 0"}
+"""How an address is reached that no followed links from the start page lead to."""
+
+
+@dataclass(frozen=True, slots=True)
+class By:
+    """What decided a state, for some crawlers; `where` is a file or address."""
+
+    crawlers: tuple[str, ...]
+    kind: str
+    where: str
+    line: int | None
+    text: str
+
+    @property
+    def place(self) -> str:
+        return f"{self.where}:{self.line}" if self.line else self.where
+
+    def as_json(self) -> dict[str, object]:
+        return {
+            "crawlers": list(self.crawlers), "kind": self.kind, "where": self.where, "line": self.line, "text": self.text,
+        }  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
 class AddressRow:
+    """All that is told of one address. `by` is what decided its states, `checks` the checks that found it."""
+
     url: str
     kind: str
     section: str
@@ -33,6 +59,12 @@ class AddressRow:
     folds_into: str | None
     clicks: int | None = None
     kind_because: str = ""
+    by: tuple[By, ...] = ()
+    checks: tuple[str, ...] = ()
+    media_type: str | None = None
+    listed: bool = False
+    followed: int = 0
+    unfollowed: int = 0
 
     def as_json(self) -> dict[str, object]:
         return {
@@ -45,7 +77,52 @@ class AddressRow:
             "folds_into": self.folds_into,
             "clicks": self.clicks,
             "kind_because": self.kind_because,
+            "by": [b.as_json() for b in self.by],
+            "checks": list(self.checks),
+            "listed": self.listed,
+            "followed": self.followed,
+            "unfollowed": self.unfollowed,
         }
+
+
+Value = str | int | None
+Column = Callable[[AddressRow], Value]
+COLUMNS: dict[str, Column] = {
+    "url": lambda r: r.url,
+    "kind": lambda r: r.kind,
+    "section": lambda r: r.section,
+    "want": lambda r: r.want,
+    "stated": lambda r: "yes" if r.stated else "no",
+    "status": lambda r: r.status,
+    "folds_into": lambda r: r.folds_into,
+    "clicks": lambda r: r.clicks,
+    "by": lambda r: "; ".join(dict.fromkeys(b.kind for b in r.by)),
+    "where": lambda r: "; ".join(dict.fromkeys(b.place for b in r.by)),
+    "text": lambda r: "; ".join(dict.fromkeys(b.text for b in r.by)),
+    "checks": lambda r: " ".join(r.checks),
+    "listed": lambda r: "yes" if r.listed else "no",
+    "followed": lambda r: r.followed,
+    "unfollowed": lambda r: r.unfollowed,
+    "kind_because": lambda r: r.kind_because,
+}
+"""Every column by name, but those of the crawlers' states, which stand behind `stated`."""
+
+
+def columns_of(crawlers: Sequence[str], chosen: Sequence[str] | None = None) -> dict[str, Column]:
+    """The columns asked for, in that order; all, with a state a crawler, where none are. Raises UsageError."""
+
+    def state(token: str) -> Column:
+        return lambda row: row.states[token]
+
+    found: dict[str, Column] = {}
+    for name, column in COLUMNS.items():
+        found[name] = column
+        if name == "stated":
+            found |= {token: state(token) for token in crawlers}
+    if not chosen:
+        return found
+    names = _known_words(chosen, [*found, "state"], "column")
+    return {n: found[n] for name in names for n in (crawlers if name == "state" else [name])}
 
 
 def _known_words(given: Sequence[str] | None, words: Iterable[str], what: str) -> list[str]:
@@ -58,83 +135,131 @@ def _known_words(given: Sequence[str] | None, words: Iterable[str], what: str) -
     return list(given or ())
 
 
-def listed(
-    site: Site,
-    *,
-    states: Sequence[str] | None = None,
-    wants: Sequence[str] | None = None,
-    kinds: Sequence[str] | None = None,
-    sections: Sequence[str] | None = None,
-    unreached: bool = False,
-) -> Iterator[AddressRow]:
-    """Known addresses in order, those that meet all filters; a state counts if any crawler is in it."""
-    chosen_states = set(_known_words(states, [s.value for s in State], "state"))
-    chosen_wants = set(_known_words(wants, [w.value for w in Want], "want"))
-    chosen_kinds = set(_known_words(kinds, KIND_NAMES, "kind"))
-    rows = _rows(site, chosen_states, chosen_wants, chosen_kinds, set(sections or ()))
-    return (row for row in rows if row.clicks is None) if unreached else rows
+@dataclass(frozen=True)
+class Filters:
+    """Which addresses are asked for; of several values of one filter any will do, all filters must hold."""
+
+    states: Sequence[str] = ()
+    wants: Sequence[str] = ()
+    kinds: Sequence[str] = ()
+    sections: Sequence[str] = ()
+    checks: Sequence[str] = ()
+    by: Sequence[str] = ()
+    reached_by: str | None = None
+    unreached: bool = False
+
+    def sql(self, site: Site) -> tuple[str, list[Any]]:
+        """A condition over `f` (fact), `p` (place) and its parameters. Raises UsageError for words that are none."""
+        _known_words(self.states, [s.value for s in State], "state")
+        _known_words(self.wants, [w.value for w in Want], "want")
+        _known_words(self.kinds, KIND_NAMES, "kind")
+        _known_words(self.checks, checks(), "check")
+        _known_words(self.by, REASONS, "reason")
+        if self.sections:
+            here = [
+                s
+                for (s,) in site.rows(
+                    "SELECT DISTINCT section FROM place JOIN fact ON id = address WHERE known ORDER BY 1"
+                )
+            ]
+            _known_words(self.sections, here, "section")
+        conditions, values = ["f.known"], []
+        states = ", ".join(site.state_sql(i) for i in range(len(site.crawlers)))
+        for given, condition in (
+            (self.states, f"list_has_any([{states}], ?)"), (self.wants, "list_contains(?, f.want)"),
+            (self.kinds, "list_contains(?, f.kind)"), (self.sections, "list_contains(?, p.section)"),
+            (self.by, "f.id IN (SELECT address FROM reason WHERE list_contains(?, kind))"),
+            (self.checks, "f.origin || f.path IN (SELECT url FROM finding WHERE list_contains(?, check_id))"),
+        ):  # fmt: skip
+            if given:
+                conditions.append(condition)
+                values.append(list(given))
+        if self.reached_by is not None:
+            _known_words([self.reached_by], REACHED_BY, "way to be reached")
+            conditions.append(f"p.clicks IS NULL AND NOT f.start AND {REACHED_BY[self.reached_by]}")
+        elif self.unreached:
+            conditions.append("p.clicks IS NULL")
+        return " AND ".join(conditions), values
 
 
-COLUMNS = (
-    "kind",
-    "section",
-    "want",
-    "stated",
-    "status",
-    "media_type",
-    "folds_into",
-    "listed",
-    "followed",
-    "unfollowed",
-)
-"""What is told of an address beside itself and its states."""
+SORTS = {
+    "url": "f.origin, f.path", "section": "p.section, f.origin, f.path", "kind": "f.kind, f.origin, f.path",
+    "status": "f.status, f.origin, f.path", "clicks": "p.clicks NULLS LAST, f.origin, f.path",
+    "links": "f.followed DESC, f.origin, f.path", "where": "b.first, f.origin, f.path",
+}  # fmt: skip
 
 
-def address_sql(site: Site) -> str:
-    """Known addresses in order, the main host's first: `id`, `url`, `kind_rule`, `COLUMNS`, a column a crawler."""
+def address_sql(site: Site, condition: str = "f.known", sort: str | None = None) -> str:
+    """Addresses with all that is told of them: `id`, `url`, `kind_rule`, columns, a state a crawler, `by` and `checks`.
+
+    In order of the addresses, the main host's first, if nothing else is asked for.
+    """
     states = ", ".join(f'{site.state_sql(i)} AS "{c.token}"' for i, c in enumerate(site.crawlers))
-    tokens = ", ".join(f'f."{c.token}"' for c in site.crawlers)
-    return f"""SELECT f.id, f.origin || f.path AS url, f.kind_rule, f.kind, f.section, f.want, f.entry IS NOT NULL AS stated, f.status,
-        f.media_type, coalesce(t.origin || t.path, d.origin || d.path) AS folds_into, f.listed, f.followed, f.unfollowed, {tokens}
-    FROM (SELECT *, {site.sections.sql} AS section, {states} FROM fact WHERE known) f
-    LEFT JOIN address t ON t.id = f.folds_into LEFT JOIN address d ON d.id = f.folds_to
-    ORDER BY f.origin <> {quoted(site.base_origin)}, f.origin, f.path"""
+    order = SORTS[sort] if sort else f"f.origin <> {quoted(site.base_origin)}, f.origin, f.path"
+    return f"""SELECT f.id, f.origin || f.path AS url, f.kind_rule, f.kind, p.section, f.want, f.entry IS NOT NULL AS stated, f.status,
+        f.media_type, coalesce(t.origin || t.path, d.origin || d.path) AS folds_into, f.listed, f.followed, f.unfollowed, p.clicks,
+        b.by, c.checks, {states}
+    FROM fact f JOIN place p ON p.address = f.id LEFT JOIN address t ON t.id = f.folds_into LEFT JOIN address d ON d.id = f.folds_to
+    LEFT JOIN (SELECT address, list((mask, kind, file, line, text) ORDER BY rank) AS by, min(file || ':' || coalesce(line, 0)) AS first
+        FROM reason GROUP BY address) b ON b.address = f.id
+    LEFT JOIN (SELECT url, list(DISTINCT check_id ORDER BY check_id) AS checks FROM finding GROUP BY url) c
+        ON c.url = f.origin || f.path
+    WHERE {condition} ORDER BY {order}"""
 
 
-def _rows(site: Site, states: set[str], wants: set[str], kinds: set[str], sections: set[str]) -> Iterator[AddressRow]:
-    clicks = clicks_of(site)
+def listed(site: Site, filters: Filters | None = None, sort: str | None = None) -> Iterator[AddressRow]:
+    """Known addresses that meet the filters, as they are needed; a state counts if any crawler is in it."""
+    if not site.decided:
+        verdict_of(site)
+    if sort is not None:
+        _known_words([sort], SORTS, "order")
+    condition, values = (filters or Filters()).sql(site)
+    return _rows(site, address_sql(site, condition, sort), values)
+
+
+def _rows(site: Site, sql: str, values: list[Any]) -> Iterator[AddressRow]:
     names = [c.token for c in site.crawlers]
-    site.con.execute(address_sql(site))
+    masks: dict[int, tuple[str, ...]] = {}
+    site.con.execute(sql, values)
     while batch := site.con.fetchmany(5_000):
-        for number, url, rule, kind, section, want, stated, status, _, into, _, _, _, *found in batch:
-            if (
-                (not states or states & set(found))
-                and (not wants or want in wants)
-                and (not kinds or kind in kinds)
-                and (not sections or section in sections)
-            ):
-                depth = int(clicks[number]) if clicks is not None and clicks[number] >= 0 else None
-                states_of = dict(zip(names, found, strict=True))
-                yield AddressRow(url, kind, section, want, stated, states_of, status, into, depth, why(rule))
+        for (_, url, rule, kind, section, want, stated, status, media, into, is_listed, followed, unfollowed, clicks, by,
+             found, *states) in batch:  # fmt: skip
+            told = []
+            for mask, how, file, line, text in by or ():
+                crawlers = masks.get(mask)
+                if crawlers is None:
+                    crawlers = masks[mask] = site.names(mask)
+                told.append(By(crawlers, how, file, line, text))
+            yield AddressRow(
+                url, kind, section, want, stated, dict(zip(names, states, strict=True)), status, into, clicks, why(rule),
+                tuple(told), tuple(found or ()), media, is_listed, followed, unfollowed,
+            )  # fmt: skip
 
 
-def write(file: Path, rows: Iterable[AddressRow], site: Site) -> None:
-    """Write rows as CSV, or as JSON (one object a line), by the file's ending."""
-    out = io.StringIO(newline="")
-    if file.suffix.lower() == ".json":
-        for row in rows:
-            out.write(json.dumps(row.as_json(), ensure_ascii=False) + "\n")
-    elif file.suffix.lower() == ".csv":
-        names = [c.token for c in site.crawlers]
-        table = csv.writer(out, lineterminator="\r\n")
-        table.writerow(
-            ["url", "kind", "section", "want", "stated", *names, "status", "folds_into", "clicks", "kind_because"]
+def write(
+    file: Path, rows: Iterable[AddressRow], crawlers: Sequence[str], columns: Sequence[str] | None = None
+) -> None:
+    """Write rows as CSV, XLSX or JSON (one object a line), by the file's ending."""
+    from indrel.reports import write_whole
+
+    chosen = columns_of(crawlers, columns)
+    ending = file.suffix.lower()
+    if ending == ".xlsx":
+        from indrel.reports.workbook import address_book
+
+        content = address_book(chosen, rows)
+    elif ending == ".json":
+        content = "".join(json.dumps(row.as_json(), ensure_ascii=False) + "\n" for row in rows).encode(
+            "utf-8", "backslashreplace"
         )
+    elif ending == ".csv":
+        out = io.StringIO(newline="")
+        table = csv.writer(out, lineterminator="\r\n")
+        table.writerow(chosen)
         for row in rows:
-            values = [row.url, row.kind, row.section, row.want, "yes" if row.stated else "no",
-                      *(row.states[n] for n in names), str(row.status or ""), row.folds_into or "",
-                      "" if row.clicks is None else str(row.clicks), row.kind_because]  # fmt: skip
-            table.writerow([field(v) for v in values])
+            values = (column(row) for column in chosen.values())
+            table.writerow([field("" if v is None else str(v)) for v in values])
+        content = out.getvalue().encode("utf-8", "backslashreplace")
     else:
-        raise UsageError(f"{file}: addresses can be written as .csv or .json")
-    write_whole(file, out.getvalue().encode("utf-8", "backslashreplace"))
+        raise UsageError(f"{file}: addresses can be written as .csv, .xlsx or .json")
+    write_whole(file, content)

@@ -7,10 +7,11 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from indrel.checks import judge
-from indrel.checks.evidence import answers, canonicals, robots_line, rules, said
+from indrel.checks import verdict_of
+from indrel.checks.evidence import robots_line
 from indrel.core.address import HostMap
 from indrel.core.model import Evidence, Finding, State
+from indrel.decide.reasons import decides, reasons
 from indrel.decide.site import Site
 from indrel.errors import UsageError
 
@@ -207,7 +208,7 @@ def _rules(before: Site, after: Site, found: Comparison) -> None:
 
 
 def _findings(before: Site, after: Site, hosts: HostMap, found: Comparison) -> None:
-    old, new = ([f for f in judge(s).findings if not f.accepted] for s in (before, after))
+    old, new = ([f for f in verdict_of(s).findings if not f.accepted] for s in (before, after))
     found.findings_new, found.findings_gone = apart(old, new, hosts)
     found.findings_still = len(new) - len(found.findings_new)
 
@@ -239,7 +240,7 @@ def apart(
 
 
 class _Causes:
-    """What makes the states of some addresses of one site, looked up for all of them at once."""
+    """What decided the states of some addresses of one site, looked up for all of them at once."""
 
     def __init__(self, site: Site, urls: Sequence[str]) -> None:
         self.site = site
@@ -247,22 +248,12 @@ class _Causes:
         self.numbers = dict(
             site.rows("SELECT origin || path AS url, id FROM fact WHERE url IN (SELECT unnest(?::VARCHAR[]))", [urls])
         )
-        ids = list(self.numbers.values())
-        self.said, self.named = said(site, ids, site.all_mask), canonicals(site, ids)
-        self.answers = answers(site, ids)
+        self.reasons = reasons(site, self.numbers.values())
 
-    def of(self, url: str, crawler: str, state: str) -> Evidence | None:
-        """The rule, directive, canonical or status behind a state; what makes `open` is that none of them is there."""
-        number = self.numbers.get(url)
-        if number is None:
-            return None
-        if state == State.BARRED:
-            return next(iter(rules(self.site, url, 1 << self.tokens.index(crawler))), None)
-        if state == State.HIDDEN:
-            return next(iter(self.said.get(number, ())), None)
-        if state == State.FOLDED and number in self.named:
-            return self.named[number][0]
-        return next(iter(self.answers.get(number, ())), None)
+    def of(self, url: str, crawler: str) -> Evidence | None:
+        """The rule, directive, canonical or status behind a state; nothing stands behind `open`."""
+        found = self.reasons.get(self.numbers.get(url, -1), [])
+        return next(iter(decides(found, self.tokens.index(crawler))), None)
 
     def allowing(self, url: str, crawler: str) -> Evidence | None:
         """The Allow line that lets a crawler in, if there is one."""
@@ -281,8 +272,8 @@ def _edits(before: Site, after: Site, states: list[StateChange], hosts: HostMap)
     for change in states:
         if change.url not in now.numbers:
             continue
-        evidence = now.of(change.url, change.crawler, change.after)
-        was = then.of(earlier[change.url], change.crawler, change.before) if change.before != State.OPEN else None
+        evidence = now.of(change.url, change.crawler)
+        was = then.of(earlier[change.url], change.crawler) if change.before != State.OPEN else None
         if change.before in UNSEEN:
             was = None
         elif change.before == State.BARRED and change.after == State.OPEN:

@@ -6,15 +6,16 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from indrel.checks.evidence import WHERE, answers, canonicals, directives, links_to, robots_line, status_text
+from indrel.checks.evidence import WHERE, answers, links_to, robots_line
 from indrel.core.address import split
+from indrel.core.answers import status_text
 from indrel.core.crawlers import Crawler
 from indrel.core.intent import WantEntry
 from indrel.core.model import Evidence, Finding, State, Want, listing, plural
-from indrel.core.robots import Access
-from indrel.core.robots.match import ALWAYS_ALLOWED, matching
-from indrel.decide.graph import link_graph
+from indrel.core.robots import ALWAYS_ALLOWED, Access
 from indrel.decide.kinds import why
+from indrel.decide.place import placed
+from indrel.decide.reasons import decides, reasons
 from indrel.decide.site import Site
 
 MOST = 20
@@ -86,6 +87,7 @@ def explain(site: Site, url: str, findings: Sequence[Finding] = ()) -> Explanati
     number = site.id_of(url)
     fact = _fact(site, number)
     states, steps = {}, {}
+    behind = reasons(site, [number]).get(number, []) if number is not None else []
     for i, crawler in enumerate(site.crawlers):
         robots_step, allowed = robots_steps(site, url, crawler)
         steps[crawler.token] = robots_step
@@ -95,8 +97,9 @@ def explain(site: Site, url: str, findings: Sequence[Finding] = ()) -> Explanati
         else:
             states[crawler.token] = fact["states"][i]
             steps[crawler.token] += _page_steps(site, fact, crawler, states[crawler.token])
-        steps[crawler.token].append(Step("state", _state_words(states[crawler.token])))
-        steps[crawler.token].append(change_step(site, url, fact, crawler, states[crawler.token]))
+        by = tuple(decides(behind, i))
+        steps[crawler.token].append(Step("state", _state_words(states[crawler.token]), by))
+        steps[crawler.token].append(change_step(site, url, fact, crawler, states[crawler.token], by))
     entries = site.intent.deciding(url, fact["kind"] if fact else "other")
     entry = entries[0] if entries else None
     if fact is None or number is None:
@@ -136,10 +139,9 @@ def _stated(site: Site, entry: WantEntry) -> str:
 
 def _clicks(site: Site, number: int) -> int | None:
     """Followed links from the start page, as the last of the crawlers goes; None where it does not come here."""
-    if site.start_id is None:
-        return None
-    found = int(link_graph(site).clicks(site.start_id, len(site.crawlers) - 1)[number])
-    return found if found >= 0 else None
+    placed(site)
+    found = site.one("SELECT clicks FROM place WHERE address = ?", [number])
+    return None if found is None else int(found)
 
 
 def _template_share(site: Site, number: int) -> float:
@@ -202,7 +204,7 @@ def robots_steps(site: Site, url: str, crawler: Crawler) -> tuple[list[Step], bo
     named = tuple(robots_line(host, line.number, line.text) for line in rules.lines)
     how = NOT_NAMED if rules.group != crawler.token else ""
     steps.append(Step("group", f"the group for {rules.group} holds{how}", named))
-    hits = matching(rules.rules, parts.path)
+    hits = host.verdict.matching(parts.path, crawler)
     if not hits:
         return [
             *steps,
@@ -324,26 +326,22 @@ def _state_words(state: str) -> str:
     return f"{state}: {words[State(state)]}"
 
 
-def change_step(site: Site, url: str, fact: dict[str, Any] | None, crawler: Crawler, state: str) -> Step:
-    """What to edit so that the state becomes another one."""
+def change_step(
+    site: Site, url: str, fact: dict[str, Any] | None, crawler: Crawler, state: str, by: tuple[Evidence, ...]
+) -> Step:
+    """What to edit so that the state becomes another one; `by` is what decided it."""
     if state == State.BARRED:
         return _unbar(site, url, crawler)
     if fact is None or state == State.UNREAD:
         return Step("change", "to know more, link it or give it with --also, and audit again")
-    number = fact["id"]
     if state == State.HIDDEN:
-        told = [e for mask, e in directives(site, [number]).get(number, ()) if mask >> site.crawlers.index(crawler) & 1]
-        places = listing([_place(e) for e in told])
-        return Step(
-            "change", f"to show it, edit {places}: take the noindex (or the date that has passed) out", tuple(told)
-        )
+        places = listing([_place(e) for e in by])
+        return Step("change", f"to show it, edit {places}: take the noindex (or the date that has passed) out", by)
     if state == State.FOLDED:
         if fact["fold_how"] == "canonical":
-            told = canonicals(site, [number]).get(number, [])
-            return Step("change", f"to let it stand for itself, edit {_place(told[0])}: name {url} there", tuple(told))
-        shown = answers(site, [number])[number]
-        where = _place(shown[0]) if fact["fold_how"] == "refresh" else "the server's configuration"
-        return Step("change", f"to let it stand for itself, edit {where}: take the {fact['fold_how']} out", shown)
+            return Step("change", f"to let it stand for itself, edit {_place(by[0])}: name {url} there", by)
+        where = _place(by[0]) if fact["fold_how"] == "refresh" else "the server's configuration"
+        return Step("change", f"to let it stand for itself, edit {where}: take the {fact['fold_how']} out", by)
     if state == State.BROKEN and fact["status"] is not None and fact["status"] < 300:
         return Step("change", "to mend it, answer 404 or 410 if there is nothing, or put the page's content back")
     words = {

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from indrel.checks import judge
+from indrel.checks import judge, verdict_of
 from indrel.core.intent import Intent, WantEntry, parse_intent
 from indrel.core.model import Finding, Severity, State, Want, listing, plural
 from indrel.decide.kinds import JUNK, kind_of_address
@@ -145,7 +145,7 @@ class _Group:
 
 def draft(site: Site) -> str:
     """A first intent file from what a snapshot shows, as text; judged before it is given: it adds nothing to fix."""
-    before = {(f.check, f.url) for f in judge(site).findings if f.severity in (Severity.STOP, Severity.FIX)}
+    before = {(f.check, f.url) for f in verdict_of(site).findings if f.severity in (Severity.STOP, Severity.FIX)}
     groups = _groups(site)
     for group in groups:
         _propose(group)

@@ -17,15 +17,14 @@ from types import TracebackType
 from typing import TYPE_CHECKING, Self
 
 from indrel import pipeline, reports
-from indrel.addresses import COLUMNS, address_sql
-from indrel.checks import judge
+from indrel.addresses import address_sql
+from indrel.checks import findings_of, verdict_of
 from indrel.compare import Comparison
 from indrel.compare import compare as _compare
 from indrel.core import crawlers as _crawlers
 from indrel.core.address import HostMap
 from indrel.core.intent import Intent
 from indrel.core.model import Cause, Finding, Verdict
-from indrel.decide.graph import clicks_of
 from indrel.decide.site import Site
 from indrel.errors import IndrelError
 from indrel.explain import Explanation
@@ -59,7 +58,7 @@ class Audit:
     def verdict(self) -> Verdict:
         """The whole answer: every check is run when it is first asked for."""
         if self._verdict is None:
-            self._verdict = judge(self._site)
+            self._verdict = verdict_of(self._site)
         return self._verdict
 
     @property
@@ -80,18 +79,23 @@ class Audit:
         Columns: `url`, `kind`, `section`, `want`, `stated` (whether the intent file states the want), one column a
         crawler, named by its token, with the state, `status` (nullable), `media_type`, `folds_into` (the address that
         it gives way to in the end), `listed` (in a sitemap), `followed` and `unfollowed` (pages that link it so), `clicks`
-        (from the start page, as the last crawler goes; missing: no links lead there).
+        (from the start page, as the last crawler goes; missing: no links lead there), `by`, `where`, `line`, `text` (the kind,
+        place and text of what decides its state first; missing where it is open), `checks` (a tuple of the checks that
+        found it).
         """
         site = self._site
-        frame: pd.DataFrame = site.con.execute(address_sql(site)).df()
-        clicks = clicks_of(site)
-        frame["clicks"] = (-1 if clicks is None else clicks[frame["id"]]) if len(frame) else []
-        frame["clicks"] = frame["clicks"].astype("Int32").where(lambda column: column >= 0)
-        frame["status"] = frame["status"].astype("Int16")
+        assert self.verdict  # its findings are held as rows
+        states = ", ".join(f'"{token}"' for token in self.crawlers)
+        frame: pd.DataFrame = site.con.execute(
+            f"""SELECT url, kind, section, want, stated, {states}, status, media_type, folds_into, listed, followed, unfollowed, clicks,
+            "by"[1][2] AS "by", "by"[1][3] AS "where", "by"[1][4] AS line, "by"[1][5] AS "text", coalesce(checks, []) AS checks
+            FROM ({address_sql(site)})"""
+        ).df()
+        frame = frame.astype({"clicks": "Int32", "status": "Int16", "line": "Int64"})
         for name in ("kind", "section", "want", *self.crawlers):
             frame[name] = frame[name].astype("category")
-        columns = [*COLUMNS[:4], *self.crawlers, *COLUMNS[4:], "clicks"]
-        return frame[["url", *columns]]
+        frame["checks"] = [tuple(found) for found in frame["checks"]]
+        return frame
 
     def findings(self) -> pd.DataFrame:
         """Findings, one a row, the worst causes first.
@@ -111,7 +115,8 @@ class Audit:
 
     def explain(self, url: str) -> Explanation:
         """One address, or path on the site: its state per crawler, and each step that led to it."""
-        return _explain(self._site, pipeline.page_address(url, self._site), self.verdict.findings)
+        address = pipeline.page_address(url, self._site)
+        return _explain(self._site, address, findings_of(self._site, address))
 
     def compare(self, earlier: Audit, hosts: Mapping[str, str] | None = None) -> Comparison:
         """What changed since an earlier audit; `hosts` names its hosts that stand for this one's."""

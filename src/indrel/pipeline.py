@@ -8,18 +8,20 @@ from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from indrel.checks import checks, judge
+from indrel.checks import checks, verdict_of
 from indrel.core import crawlers
 from indrel.core.address import normalise, origin_of, site_key, split
 from indrel.core.intent import DEFAULT_NAME, Intent, read_intent
 from indrel.core.model import Verdict
 from indrel.decide.site import Site, kept_intent
 from indrel.errors import AuditCutShort, IndrelError, InputError, Interrupted, SnapshotError, UsageError
-from indrel.gather.parsing import ParserPool
-from indrel.gather.recorder import Recorder, now
 from indrel.snapshot import Snapshot, SnapshotWriter
-from indrel.sources.options import GatherOptions
+
+if TYPE_CHECKING:
+    from indrel.gather.parsing import ParserPool
+    from indrel.sources.options import GatherOptions
 
 RUNS = "indrel-runs"
 SUFFIX = ".indrel"
@@ -85,6 +87,8 @@ def gather(
     What cuts the gathering short is given back beside the snapshot, in which everything gathered
     until then is kept. Raises UsageError where nothing can be gathered at all.
     """
+    from indrel.gather.parsing import ParserPool
+
     pool = pool or ParserPool()
     try:
         kind = source_kind(source)
@@ -98,6 +102,8 @@ def gather(
 
 
 def _begin(path: Path, kind: str, location: str, options: GatherOptions, base: str) -> SnapshotWriter:
+    from indrel.gather.recorder import now
+
     writer = SnapshotWriter(path)
     writer.set_meta(
         source={"kind": kind, "location": location},
@@ -120,6 +126,7 @@ def _begin(path: Path, kind: str, location: str, options: GatherOptions, base: s
 def _gather_site(
     source: str, options: GatherOptions, snapshot: Path | None, resume: bool, pool: ParserPool
 ) -> Gathered:
+    from indrel.gather.recorder import Recorder
     from indrel.sources.site import LiveSite
 
     start = normalise(source)
@@ -158,6 +165,8 @@ def ask_again(old: Path, new: Path, urls: Iterable[str], options: GatherOptions)
 
     Raises UsageError for snapshots of folders: those are read whole in no time.
     """
+    from indrel.gather.parsing import ParserPool
+    from indrel.gather.recorder import Recorder, now
     from indrel.sources.site import LiveSite
 
     with Snapshot(old) as before:
@@ -215,6 +224,7 @@ def _forget(writer: SnapshotWriter, urls: frozenset[str]) -> None:
 
 
 def _gather_folder(folder: Path, options: GatherOptions, snapshot: Path | None, pool: ParserPool) -> Gathered:
+    from indrel.gather.recorder import Recorder
     from indrel.sources.folder import STAND_IN, Folder, find_base, list_files
 
     base = normalise(options.base) if options.base else find_base(folder, list_files(folder))
@@ -247,6 +257,7 @@ def _gather_folder(folder: Path, options: GatherOptions, snapshot: Path | None, 
 
 
 def _gather_archive(file: Path, options: GatherOptions, snapshot: Path | None, pool: ParserPool) -> Gathered:
+    from indrel.gather.recorder import Recorder
     from indrel.sources.archive import Archive
 
     archive = Archive(file, options)
@@ -282,7 +293,7 @@ def keep_intent(snapshot: Path, intent: Intent) -> None:
 def examine(path: Path, names: Iterable[str] | None = None, intent: Intent | None = None) -> tuple[Site, Verdict]:
     """Decide and check a snapshot, for the crawlers named, those of the intent, or those it was gathered for."""
     site = open_site(path, names, intent)
-    return site, judge(site)
+    return site, verdict_of(site)
 
 
 def open_site(path: Path, names: Iterable[str] | None = None, intent: Intent | None = None) -> Site:

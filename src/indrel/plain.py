@@ -1,4 +1,4 @@
-"""Site texts made safe for a terminal."""
+"""Site texts made safe for a terminal and for the cells of a table."""
 
 from __future__ import annotations
 
@@ -29,3 +29,13 @@ def clip(text: str, columns: int) -> str:
             break
         kept.append(character)
     return "".join(kept) + "…"
+
+
+def disarm(text: str) -> str:
+    """Put an apostrophe before what a spreadsheet takes for a formula."""
+    return "'" + text if text[:1] in ("=", "+", "-", "@", "\t", "\r") else text
+
+
+def field(text: str) -> str:
+    """A site's text for a cell: no formula for a spreadsheet, nothing that drives a terminal that shows the file."""
+    return safe(disarm(text))

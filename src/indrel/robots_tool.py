@@ -7,7 +7,8 @@ import sys
 import tempfile
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
+from functools import cached_property
 from pathlib import Path
 
 import numpy as np
@@ -18,10 +19,9 @@ from indrel.checks.topics.robots_reach import RuleUse, rule_uses
 from indrel.core.address import normalise, origin_of, split
 from indrel.core.crawlers import Crawler
 from indrel.core.model import Finding, Skipped
-from indrel.core.robots import Access, Paths, RobotsFile, Rule, Ruleset, access_for, match_many, parse
-from indrel.core.robots.match import ALWAYS_ALLOWED
+from indrel.core.robots import ALWAYS_ALLOWED, Access, Paths, RobotsFile, Rule, Ruleset, Verdict, match_many
 from indrel.decide.matrix import MatrixRow, matrix_of
-from indrel.decide.site import Site
+from indrel.decide.site import UNKNOWN_HOST, Site
 from indrel.errors import InputError
 from indrel.gather.recorder import now
 from indrel.snapshot import Snapshot, SnapshotWriter
@@ -48,14 +48,22 @@ class Loaded:
     media_type: str = "text/plain"
     hops: tuple[str, ...] = ()
     final: str = ""
-    file: RobotsFile = field(default_factory=lambda: parse(b""))
+
+    @cached_property
+    def verdict(self) -> Verdict:
+        """What holds on its host."""
+        return Verdict.of(self.status, len(self.hops), self.body)
 
     @property
     def access(self) -> Access:
-        return access_for(self.status, len(self.hops))
+        return self.verdict.access
+
+    @property
+    def file(self) -> RobotsFile:
+        return self.verdict.file
 
     def ruleset(self, one: Crawler) -> Ruleset:
-        return self.file.ruleset(one.robots_tokens) if self.access is Access.RULES else Ruleset(None, ())
+        return self.verdict.ruleset(one)
 
 
 def load(named: str, options: GatherOptions) -> Loaded:
@@ -73,7 +81,7 @@ def load(named: str, options: GatherOptions) -> Loaded:
 
 
 def _of_bytes(body: bytes, where: str) -> Loaded:
-    return Loaded(NOWHERE, where, body, final=f"{NOWHERE}/robots.txt", file=parse(body))
+    return Loaded(NOWHERE, where, body, final=f"{NOWHERE}/robots.txt")
 
 
 def _fetch(named: str, options: GatherOptions) -> Loaded:
@@ -103,7 +111,6 @@ def _fetch(named: str, options: GatherOptions) -> Loaded:
             media,
             tuple(hops),
             answer.url,
-            parse(body),
         )
 
     return asyncio.run(ask())
@@ -320,7 +327,7 @@ def _merge(changes: list[Change]) -> list[Change]:
 def _changed_lines(before: Site, after: Site, changes: list[Change]) -> list[dict[str, object]]:
     """Rules that only one of the files has, with the number of addresses that each of them turns."""
     origin = before.base_origin
-    files = [(s.robots[origin].file if origin in s.robots else parse(b"")) for s in (before, after)]
+    files = [(s.robots[origin].file if origin in s.robots else UNKNOWN_HOST.file) for s in (before, after)]
     labels = [Counter((a, r.label) for g in f.groups for a in g.agents for r in g.rules) for f in files]
     turned = Counter((c.after == "barred", c.line) for c in changes)
     rows: list[dict[str, object]] = []
@@ -346,4 +353,4 @@ def of_list(loaded: Loaded, urls: Sequence[str], crawlers: Sequence[Crawler], fo
 
 def matrix(loaded: Loaded, site: Site | None) -> list[MatrixRow]:
     """Who may read what under a robots.txt, by the addresses of a site if one is given."""
-    return matrix_of(loaded.file, loaded.access, site)
+    return matrix_of(loaded.verdict, site)

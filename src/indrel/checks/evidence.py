@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from http import HTTPStatus
 from typing import Any
 
-import pyarrow as pa
-
+from indrel.core.answers import status_text
 from indrel.core.model import Evidence
 from indrel.core.page.facts import UNFOLLOWED
-from indrel.core.robots import Access
-from indrel.decide.site import HostRobots, Site
+from indrel.core.robots import Access, HostRobots
+from indrel.decide.site import Site
+
+FEW_IDS = 500
+"""Up to so many numbers go into a query as a list; more as a table, for which the array library is loaded."""
 
 
 def about(site: Site, ids: Iterable[int], sql: str, parameters: Sequence[Any] | None = None) -> list[tuple[Any, ...]]:
@@ -19,6 +20,12 @@ def about(site: Site, ids: Iterable[int], sql: str, parameters: Sequence[Any] | 
     numbers = sorted(set(ids))
     if not numbers:
         return []
+    if len(numbers) <= FEW_IDS:
+        site.con.execute("CREATE OR REPLACE TEMP TABLE picked AS SELECT unnest(?::INTEGER[]) AS id", [numbers])
+        return site.rows(sql, parameters)
+    import pyarrow as pa
+
+    site.con.execute("DROP TABLE IF EXISTS temp.main.picked")
     site.con.register("picked", pa.table({"id": pa.array(numbers, pa.int32())}))
     try:
         return site.rows(sql, parameters)
@@ -88,15 +95,6 @@ def listings(site: Site, ids: Iterable[int]) -> dict[int, tuple[str, Evidence]]:
         text = loc if kind == "text" else f"<loc>{loc}</loc>"
         found[address] = (loc, Evidence("sitemap", url, line, text))
     return found
-
-
-def status_text(status: int | None, error: str | None) -> str:
-    if status is None:
-        return f"no answer: {error}" if error else "no answer"
-    try:
-        return f"{status} {HTTPStatus(status).phrase}"
-    except ValueError:
-        return str(status)
 
 
 def answers(site: Site, ids: Iterable[int]) -> dict[int, tuple[Evidence, ...]]:

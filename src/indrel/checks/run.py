@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 import logging
+from collections import Counter
 from collections.abc import Iterable
 from dataclasses import replace
-from datetime import UTC, date, datetime
+from datetime import date
 
 from indrel.checks.catalogue import Check, Hit, Need, checks
+from indrel.checks.measures import MANY
 from indrel.core.model import Accepted, Cause, CheckClass, Finding, Severity, Skipped, Verdict
 from indrel.decide.site import Site
 
 _CLASS_ORDER = list(CheckClass)
-MANY = 5
 FEW = 3
 """Pages of a section that differ from a cause's, and are named."""
 
@@ -25,8 +26,8 @@ WHOLE_HOSTS = ("site-barred", "site-noindex", "robots-unreachable", "robots-is-p
 log = logging.getLogger("indrel")
 
 
-def judge(site: Site, only: Iterable[str] | None = None, today: date | None = None) -> Verdict:
-    """Run the checks (all, or those named) and gather what they find; `today` is the day for accepted findings.
+def judge(site: Site, only: Iterable[str] | None = None) -> Verdict:
+    """Run the checks (all, or those named) and gather what they find.
 
     A check that crashes is reported in `crashed`; what it found before is dropped, for it cannot
     be told whether it was right.
@@ -47,13 +48,12 @@ def judge(site: Site, only: Iterable[str] | None = None, today: date | None = No
         except Exception as error:
             log.debug("check %s crashed", one.id, exc_info=True)
             crashed.append(Skipped(one.id, f"{type(error).__name__}: {error}"[:300]))
-    findings = accept(site, findings, today or datetime.now(UTC).date())
+    findings = accept(site, findings, site.today)
     findings, causes = gather_causes(findings)
     causes = with_shares(site, causes)
     meta = site.meta
-    source = {**meta["source"], "started": meta.get("started"), "finished": meta.get("finished")}
     return Verdict(
-        source=source,
+        source=source_of(site),
         complete=site.complete,
         incomplete_because=meta.get("incomplete_because"),
         crawlers=tuple(c.token for c in site.crawlers),
@@ -64,6 +64,12 @@ def judge(site: Site, only: Iterable[str] | None = None, today: date | None = No
         skipped=tuple(skipped),
         crashed=tuple(crashed),
     )
+
+
+def source_of(site: Site) -> dict[str, object]:
+    """What was audited, and when."""
+    meta = site.meta
+    return {**meta["source"], "started": meta.get("started"), "finished": meta.get("finished")}
 
 
 def accept(site: Site, findings: list[Finding], today: date) -> list[Finding]:
@@ -175,7 +181,7 @@ def gather_causes(findings: list[Finding]) -> tuple[list[Finding], list[Cause]]:
         causes.append(
             Cause(
                 f"c{number}", first.check, first.cls, severity, first.section, len(members), summary, about.mend,
-                tuple(members),
+                tuple(members), sections=dict(Counter(f.section for f in members).most_common()),
             )
         )  # fmt: skip
         marked += members

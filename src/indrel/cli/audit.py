@@ -81,7 +81,7 @@ def since(baseline: Path, verdict: Verdict, crawlers: list[str], wants: Intent) 
     earlier, old = pipeline.examine(baseline, crawlers, wants)
     earlier.close()
     new, _ = apart(old.findings, verdict.findings)
-    return replace(verdict, new=frozenset(map(id, new)), baseline=str(baseline))
+    return replace(verdict, new=frozenset(new), baseline=str(baseline))
 
 
 def finish(

@@ -190,13 +190,13 @@ def tickets(
     quiet: opt.QuietOption = False,
 ) -> None:
     """Write one Markdown file a cause, for whoever is to mend it: what is wrong, where, what instead, how to check."""
-    from indrel.checks import judge
+    from indrel.checks import verdict_of
     from indrel.core.model import plural
     from indrel.drafts import tickets as drafts
     from indrel.reports import write_whole
 
     with opened(snapshot, crawler, quiet, intent) as site:
-        found = drafts.draft(judge(site), site)
+        found = drafts.draft(verdict_of(site), site)
     output.mkdir(parents=True, exist_ok=True)
     for name, octets in found.items():
         write_whole(output / name, octets)

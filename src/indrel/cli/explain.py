@@ -26,12 +26,12 @@ def explain_address(
 ) -> None:
     """Explain one address: its state for each crawler, and each step that led to it."""
     from indrel import pipeline
-    from indrel.checks import judge
+    from indrel.checks import findings_of
     from indrel.explain import explain
 
     with opened(snapshot, crawler, quiet, intent) as site:
         address = pipeline.page_address(url, site)
-        found = explain(site, address, judge(site).findings)
+        found = explain(site, address, findings_of(site, address))
         if json:
             out_console().file.write(json_module.dumps(found.as_json(), ensure_ascii=False) + "\n")
         else:
@@ -84,8 +84,7 @@ def _alike(found: Explanation) -> list[tuple[list[str], list]]:  # type: ignore[
 
 
 def _relations(term: Terminal, found: Explanation, origin: str) -> None:
-    from indrel.checks.topics.directives import MANY
-    from indrel.checks.topics.links import A_SHARE
+    from indrel.checks.measures import A_SHARE, MANY
     from indrel.core.model import plural
     from indrel.reports.terminal import short
 

@@ -93,13 +93,13 @@ def check(
 ) -> None:
     """List entries of the intent file that match nothing, are always overruled, or contradict each other."""
     from indrel import intent_tool as tool
-    from indrel.checks import judge
+    from indrel.checks import verdict_of
     from indrel.core.model import plural
 
     with opened(snapshot, None, quiet, file) as site:
         if not site.intent.where:
             raise UsageError("there is no intent file: name one with --intent, or write one with indrel intent draft")
-        found = tool.check(site, judge(site).findings)
+        found = tool.check(site, verdict_of(site).findings)
         where, entries = site.intent.where, len(site.intent.wants)
         decided = int(site.one("SELECT count(*) FROM fact WHERE known AND entry IS NOT NULL"))
         known = int(site.one("SELECT count(*) FROM fact WHERE known"))

@@ -172,7 +172,7 @@ _NAMED = 150
 
 def _chosen(site: Site, since: Path | None, check: list[str] | None) -> list[Asked]:
     from indrel import pipeline
-    from indrel.checks import checks, judge
+    from indrel.checks import checks, verdict_of
     from indrel.compare import changed_states
     from indrel.core.page.tokens import nearest
     from indrel.ledger import choose
@@ -184,7 +184,7 @@ def _chosen(site: Site, since: Path | None, check: list[str] | None) -> list[Ask
                 f"there is no check `{one}`; `{nearest(one, checks()) or 'indrel checks'}` was probably meant"
             )
     if check:
-        asked += choose.from_findings(f for f in judge(site, check).findings if not f.accepted)
+        asked += choose.from_findings(f for f in verdict_of(site).findings if f.check in check and not f.accepted)
     if since:
         before = pipeline.open_site(since, [c.token for c in site.crawlers], site.intent)
         try:

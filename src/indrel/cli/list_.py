@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import json as json_module
-from typing import Annotated
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -11,9 +12,14 @@ from indrel.cli import options as opt
 from indrel.cli.snapshots import opened
 from indrel.cli.talk import out_console, say, terminal
 
+if TYPE_CHECKING:
+    from indrel.addresses import AddressRow, By
+    from indrel.decide.site import Site
+
 
 def list_addresses(
     snapshot: opt.SnapshotArgument = None,
+    from_snapshot: opt.FromOption = None,
     state: Annotated[
         list[str] | None, typer.Option("--state", metavar="STATE", help="Only this state, for any crawler.")
     ] = None,
@@ -22,47 +28,103 @@ def list_addresses(
     section: Annotated[
         list[str] | None, typer.Option("--section", metavar="SECTION", help="Only this section.")
     ] = None,
+    check: Annotated[
+        list[str] | None, typer.Option("--check", metavar="ID", help="Only what this check found.")
+    ] = None,
+    by: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--by", metavar="KIND", help="Only what is decided by robots, tag, header, canonical, redirect or status."
+        ),
+    ] = None,
+    reached_by: Annotated[
+        str | None,
+        typer.Option(
+            "--reached-by", metavar="HOW", help="Only what is reached by `unfollowed` links alone, or by `nothing`."
+        ),
+    ] = None,
     unreached: Annotated[
         bool, typer.Option("--unreached", help="Only what followed links from the start page do not lead to.")
     ] = False,
+    sort: Annotated[
+        str | None,
+        typer.Option("--sort", metavar="ORDER", help="By url, section, kind, status, clicks, links or where."),
+    ] = None,
+    columns: Annotated[
+        str | None, typer.Option("--columns", metavar="NAMES", help="Just these columns, separated by commas.")
+    ] = None,
     intent: opt.IntentOption = None,
     crawler: opt.CrawlerOption = None,
     json: opt.JsonOption = False,
-    output: opt.OutputOption = None,
+    output: Annotated[
+        list[Path] | None,
+        typer.Option(
+            "-o", "--output", metavar="FILE", help="Write them to a file (.csv .xlsx .json); may be repeated."
+        ),
+    ] = None,
     quiet: opt.QuietOption = False,
 ) -> None:
-    """List addresses with kind, section, want, state per crawler, status and what they fold into."""
-    from indrel.addresses import listed, write
-    from indrel.reports.terminal import STATE_STYLES, short, states_shown, table
+    """List addresses with want, state per crawler, status, and the line that decides it; filtered, sorted, written to a file."""
+    from indrel.addresses import Filters, columns_of, listed, write
 
-    with opened(snapshot, crawler, quiet, intent) as site:
-        rows = listed(site, states=state, wants=want, kinds=kind, sections=section, unreached=unreached)
+    filters = Filters(
+        state or (), want or (), kind or (), section or (), check or (), by or (), reached_by, unreached
+    )  # fmt: skip
+    chosen = [name.strip() for name in columns.split(",") if name.strip()] if columns else []
+    with opened(from_snapshot or snapshot, crawler, quiet, intent) as site:
+        names = [c.token for c in site.crawlers]
+        columns_of(names, chosen)  # a wrong one is told before anything is written
         if output:
             for file in output:
-                write(file, rows, site)
+                write(file, listed(site, filters, sort), names, chosen)
                 say(f"written: {file}", quiet)
             return
+        rows = listed(site, filters, sort)
         if json:
             out = out_console().file
             for row in rows:
                 out.write(json_module.dumps(row.as_json(), ensure_ascii=False) + "\n")
             return
-        origin = site.base_origin
-        cells, count = [], 0
-        for row in rows:
-            shown = states_shown(row.states)
-            want_shown = row.want if row.stated or row.want == "any" else f"({row.want})"
-            cells.append([
-                short(row.url, origin), row.kind, row.section, want_shown, shown,
-                str(row.status or ""), "" if row.clicks is None else str(row.clicks), short(row.folds_into or "", origin),
-            ])  # fmt: skip
-            count += 1
-        if cells:
-            styles = {str(s): style for s, style in STATE_STYLES.items()}
-            table(
-                terminal(),
-                ["address", "kind", "section", "want", "state", "status", "clicks", "folds into"],
-                cells,
-                styles,
-            )
-        say(f"{count:,} addresses; wants in brackets are implied" if count else "no address is like that", quiet)
+        found = list(rows)
+        if found:
+            _show(found, site, chosen)
+        one = "1 address" if len(found) == 1 else f"{len(found):,} addresses"
+        say(f"{one}; wants in brackets are implied" if found else f"no address is like that{_there_are(site)}", quiet)
+
+
+def _there_are(site: Site) -> str:
+    """What there is to be asked for."""
+    states = ", ".join(f"{state} {count:,}" for state, count in next(reversed(site.state_counts().values())).items())
+    return f"; there are: {states}"
+
+
+def _place(by: By, url: str, origin: str) -> str:
+    """Where a reason stands; of the page itself just the line, for the page is named beside it."""
+    from indrel.reports.terminal import short
+
+    if by.where == url:
+        return f"line {by.line}: " if by.line else ""
+    return short(by.place, origin) + ": "
+
+
+def _show(rows: list[AddressRow], site: Site, chosen: list[str]) -> None:
+    from indrel.addresses import columns_of
+    from indrel.reports.terminal import STATE_STYLES, short, states_shown, table
+
+    origin = site.base_origin
+    styles = {str(s): style for s, style in STATE_STYLES.items()}
+    if chosen:
+        columns = columns_of([c.token for c in site.crawlers], chosen)
+        cells = [["" if v is None else str(v) for v in (column(row) for column in columns.values())] for row in rows]
+        table(terminal(), list(columns), cells, styles)
+        return
+    cells = []
+    for row in rows:
+        by = "; ".join(dict.fromkeys(f"{_place(b, row.url, origin)}{b.text}" for b in row.by))
+        if row.folds_into and not any(row.folds_into in b.text for b in row.by):
+            by += f" -> {short(row.folds_into, origin)}"
+        cells.append([
+            short(row.url, origin), row.kind, row.want if row.stated or row.want == "any" else f"({row.want})",
+            states_shown(row.states), str(row.status or ""), "" if row.clicks is None else str(row.clicks), by,
+        ])  # fmt: skip
+    table(terminal(), ["address", "kind", "want", "state", "status", "clicks", "decided by"], cells, styles)

@@ -29,11 +29,11 @@ def report(
 ) -> None:
     """Write reports from a snapshot, without fetching anything."""
     from indrel import reports
-    from indrel.checks import judge
+    from indrel.checks import verdict_of
 
     reports.check_endings(output)
     with opened(snapshot, crawler, quiet, intent) as site:
-        verdict = judge(site)
+        verdict = verdict_of(site)
         reports.write(output, verdict, site)
     for file in output:
         say(f"written: {file}", quiet)

@@ -242,7 +242,7 @@ def _show_matches(rows: list[list[Match]], crawlers: tuple[Crawler, ...]) -> Non
 
 def _show_one(row: list[Match], loaded: Loaded, crawlers: tuple[Crawler, ...]) -> None:
     from indrel.core.address import split
-    from indrel.core.robots.match import matching
+    from indrel.core.robots import matching
 
     term = terminal()
     for one, crawler in zip(row, crawlers, strict=True):
@@ -289,7 +289,7 @@ def impact(
             if None in loaded:
                 raise UsageError("with --urls, OLD and NEW have to be files or addresses")
             first, second = (one for one in loaded if one is not None)
-            second = tool.Loaded(first.origin, second.where, second.body, file=second.file)
+            second = tool.Loaded(first.origin, second.where, second.body)
             urls = list(_addresses([], urls_file, first))
             sites = [tool.of_list(one, urls, crawlers, Path(folder)) for one in (first, second)]
         else:

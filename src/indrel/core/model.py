@@ -115,8 +115,8 @@ class Finding:
 class Cause:
     """Findings that one edit would mend.
 
-    `share` is of the pages read in the section, for causes of pages; `others` are the few pages there
-    that are not concerned.
+    `section` is the one that most of them are in, `sections` says how many are in each. `share` is of the pages
+    read in the section, for causes of pages; `others` are the few pages there that are not concerned.
     """
 
     id: str
@@ -130,6 +130,7 @@ class Cause:
     findings: tuple[Finding, ...] = field(repr=False, default=())
     share: float | None = None
     others: tuple[str, ...] = ()
+    sections: dict[str, int] = field(default_factory=dict)
 
     @property
     def accepted(self) -> Accepted | None:
@@ -143,6 +144,7 @@ class Cause:
             "class": self.cls.value,
             "severity": self.severity.word,
             "section": self.section,
+            "sections": self.sections,
             "count": self.count,
             "summary": self.summary,
             "mend": self.mend,
@@ -179,15 +181,15 @@ class Verdict:
     crashed: tuple[Skipped, ...]
     notes: tuple[str, ...] = ()
     baseline: str | None = None
-    new: frozenset[int] = frozenset()
-    """With a baseline: the findings (by identity) that it has not."""
+    new: frozenset[Finding] = frozenset()
+    """With a baseline: the findings that it has not."""
 
     def count(self, severity: Severity) -> int:
         return sum(1 for f in self.findings if f.severity is severity and not f.accepted)
 
     def is_new(self, finding: Finding) -> bool:
         """Whether a finding counts as new; without a baseline all do."""
-        return self.baseline is None or id(finding) in self.new
+        return self.baseline is None or finding in self.new
 
     def fresh(self) -> Verdict:
         """Only what is new since the baseline; all of it without one."""

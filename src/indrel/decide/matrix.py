@@ -8,7 +8,7 @@ import numpy as np
 import numpy.typing as npt
 
 from indrel.core.crawlers import STAR, Crawler, crawler, table
-from indrel.core.robots import Access, Paths, RobotsFile, Ruleset, match_many
+from indrel.core.robots import Access, Paths, Ruleset, Verdict, match_many
 from indrel.decide.site import Site
 
 
@@ -31,12 +31,9 @@ class MatrixRow:
         }  # fmt: skip
 
 
-def matrix_of(file: RobotsFile, access: Access, site: Site | None) -> list[MatrixRow]:
+def matrix_of(verdict: Verdict, site: Site | None) -> list[MatrixRow]:
     """Who may read what: every crawler known or named in the file, by purpose."""
-
-    def held(one: Crawler) -> Ruleset:
-        return file.ruleset(one.robots_tokens) if access is Access.RULES else Ruleset(None, ())
-
+    held, file, access = verdict.ruleset, verdict.file, verdict.access
     every = {**table(), **{a: crawler(a) for a in file.agents}, STAR: Crawler(STAR, STAR, purpose="all others")}
     names = (
         [p for (p,) in site.rows("SELECT path FROM fact WHERE known AND origin = ?", [site.base_origin])]
@@ -69,7 +66,7 @@ def matrix_of(file: RobotsFile, access: Access, site: Site | None) -> list[Matri
 def site_matrix(site: Site) -> list[MatrixRow]:
     """The matrix of a site's main host; empty where its robots.txt is not known."""
     host = site.robots.get(site.base_origin)
-    return matrix_of(host.file, host.access, site) if host and host.known else []
+    return matrix_of(host.verdict, site) if host and host.known else []
 
 
 def _shares(

@@ -1,83 +1,90 @@
-"""A snapshot seen by a set of crawlers: one row an address that says what each of them can do with it.
+"""A snapshot seen by a set of crawlers, under an intent: the thin face of the decided rows.
 
-Crawlers are bits of a mask, in the order they were asked for, so that one row holds the states for
-all of them, and a question for any of them is one scan. `fact` is that table; every check reads it.
+What is decided is kept in the snapshot with the key it rests on: facts, crawlers, intent, and the code that
+decides. Where the key still holds nothing is decided again; where it does not, the rows are made in temporary
+tables that hide the file's. Another robots.txt or other sitemaps are never kept.
 """
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from functools import cached_property
+import hashlib
+from collections.abc import Mapping, Sequence
+from datetime import UTC, date, datetime
+from functools import cache, cached_property
+from importlib.resources import files
 from pathlib import Path
-from typing import Any, NamedTuple
-
-import numpy as np
-import numpy.typing as npt
-import pyarrow as pa
+from typing import TYPE_CHECKING, Any
 
 from indrel.core.address import origin_of, site_key, split
 from indrel.core.crawlers import Crawler
 from indrel.core.intent import Intent, WantEntry, parse_intent
-from indrel.core.model import State, Want
-from indrel.core.page.facts import Mark
-from indrel.core.page.wording import LITTLE, SKETCH
-from indrel.core.robots import Access, Paths, RobotsFile, Rule, Ruleset, access_for, decide, match_many, parse
-from indrel.core.robots.match import ALWAYS_ALLOWED
-from indrel.decide.kinds import ARCHIVES, JUNK, kind_sql, rule_sql, telling_sql
+from indrel.core.model import State
+from indrel.core.robots import Decision, HostRobots, Verdict
 from indrel.decide.sections import FOLDERS_SQL, Sections
+from indrel.decide.terms import Terms
 from indrel.errors import UsageError
 from indrel.snapshot import Snapshot
-from indrel.sqltext import quoted, quoted_list
+
+if TYPE_CHECKING:
+    import numpy as np
+    import numpy.typing as npt
+
+    from indrel.core.robots import Paths
 
 MAX_CRAWLERS = 60
-SAME_MISSING = 0.85
-"""Share of runs of words from which on a page is taken to be the host's error page (of a text that is long enough)."""
+_DECIDING = ("core", "decide", "checks")
+"""Rooms of the package that what is decided hangs on."""
 
-WORDS_TO_COMPARE = 12
-
-
-class HostRobots(NamedTuple):
-    """What holds on one origin, as its robots.txt answered (`known` false: it was never asked)."""
-
-    origin: str
-    url: str
-    known: bool
-    status: int | None
-    error: str | None
-    media_type: str
-    hops: tuple[str, ...]
-    final: str
-    body: bytes
-    role: str
-    where: str
-    access: Access
-    file: RobotsFile
-
-    def ruleset(self, crawler: Crawler) -> Ruleset:
-        return self.file.ruleset(crawler.robots_tokens) if self.access is Access.RULES else Ruleset(None, ())
+UNKNOWN_HOST = Verdict.of(None, 0, b"", known=False)
 
 
 def kept_intent(snapshot: Snapshot) -> Intent:
     """The intent that a snapshot was gathered under; an empty one if there was none."""
     kept = snapshot.meta.get("intent")
-    return parse_intent(kept["text"], kept["where"]) if kept else Intent()
+    return parse_intent(kept["text"], kept["where"], known_good=True) if kept else Intent()
+
+
+@cache
+def code_key() -> str:
+    """A digest of all the code that decides and checks: another Indrel decides again."""
+    digest = hashlib.blake2b(digest_size=16)
+    rooms = [files("indrel").joinpath(name) for name in _DECIDING]
+    while rooms:
+        room = rooms.pop(0)
+        for item in sorted(room.iterdir(), key=lambda i: i.name):
+            if item.is_dir():
+                rooms.append(item)
+            elif item.name.endswith((".py", ".toml")):
+                digest.update(item.name.encode() + b"\0" + item.read_bytes())
+    return digest.hexdigest()
+
+
+def decided_key(crawlers: Sequence[Crawler], intent: Intent, today: date) -> str:
+    """What decided rows rest on beside the facts; writing facts forgets what was decided of them."""
+    digest = hashlib.blake2b(code_key().encode(), digest_size=16)
+    for text in (*(c.token for c in crawlers), "", intent.where, intent.text):
+        digest.update(text.encode() + b"\0")
+    for accepted in intent.accepted:  # an acceptance ends on its day
+        digest.update(b"1" if accepted.until is None or today <= accepted.until else b"0")
+    return digest.hexdigest()
 
 
 class Site:
-    """Decisions over one snapshot for the given crawlers. Everything derived is made on first use."""
+    """Decisions over one snapshot for the given crawlers. Whatever else is derived is made on first use."""
 
     def __init__(
         self,
         snapshot: Snapshot,
         crawlers: Sequence[Crawler],
-        instead: dict[str, tuple[bytes, str]] | None = None,
+        instead: Mapping[str, tuple[bytes, str]] | None = None,
         intent: Intent | None = None,
         sitemaps: Path | None = None,
+        today: date | None = None,
     ) -> None:
         """Decide for `crawlers`, under an `intent` (without, the one that is kept with the snapshot).
 
         `instead` gives origins another robots.txt (its octets, and what to call it); `sitemaps` is a
-        snapshot whose sitemaps take the place of this one's.
+        snapshot whose sitemaps take the place of this one's; `today` is the day for accepted findings.
         """
         if len(crawlers) > MAX_CRAWLERS:
             raise UsageError(f"{len(crawlers)} crawlers are too many at once: name at most {MAX_CRAWLERS}")
@@ -88,25 +95,44 @@ class Site:
         self.all_mask = (1 << len(crawlers)) - 1
         self.instead = instead or {}
         self.intent = intent if intent and intent.where else kept_intent(snapshot)
+        self.today = today or datetime.now(UTC).date()
+        self.terms = Terms(self.intent, str(self.meta.get("started") or ""))
         self.kept: dict[str, Any] = {}  # what several questions share, by name
-        self._rulesets: dict[tuple[str, str], Ruleset] = {}
         self._paths: dict[str, tuple[npt.NDArray[np.int32], Paths]] = {}
         self.base: str = self.meta["base"]
         self.base_origin = origin_of(self.base)
-        if sitemaps:
-            self._replace_sitemaps(sitemaps)
-        self._stage()
+        self.key = None if instead or sitemaps else decided_key(self.crawlers, self.intent, self.today)
+        self.decided: dict[str, Any] | None = None
+        """What is kept beside the decided rows, where they are those of the file."""
+        decided = self.meta.get("decided")
+        if decided and decided.get("key") == self.key:
+            self.decided = decided
+        else:
+            if sitemaps:
+                self._replace_sitemaps(sitemaps)
+            self._stage()
 
-    def _replace_sitemaps(self, other: Path) -> None:
+    def _stage(self) -> None:
+        from indrel.decide.stage import Stage
+
+        Stage(self.con, self.crawlers, self.terms, self.robots, self.start_id).run()
+
+    def _replace_sitemaps(self, file: Path) -> None:
         """Let another snapshot's sitemaps stand in for this one's: temporary tables hide those of the file."""
-        self.con.execute(f"ATTACH {quoted(str(other))} AS other (TYPE duckdb, READ_ONLY)")
-        self.con.execute("CREATE TEMP TABLE sitemap AS SELECT * FROM other.sitemap")
+        with Snapshot(file) as other:
+            taken: Any = other.con.sql("SELECT * FROM sitemap").to_arrow_table()
+            entries: Any = other.con.sql(
+                "SELECT e.*, o.origin, o.path FROM entry e LEFT JOIN address o ON o.id = e.address"
+            ).to_arrow_table()
+        self.con.register("incoming", taken)
+        self.con.execute("CREATE TEMP TABLE sitemap AS SELECT * FROM incoming")
+        self.con.unregister("incoming")
+        self.con.register("incoming", entries)
         self.con.execute(
-            """CREATE TEMP TABLE entry AS SELECT e.* REPLACE (a.id AS address) FROM other.entry e
-            LEFT JOIN other.address o ON o.id = e.address
-            LEFT JOIN address a ON a.origin = o.origin AND a.path = o.path"""
+            """CREATE TEMP TABLE entry AS SELECT e.* EXCLUDE (origin, path) REPLACE (a.id AS address) FROM incoming e
+            LEFT JOIN address a ON a.origin = e.origin AND a.path = e.path"""
         )
-        self.con.execute("DETACH other")
+        self.con.unregister("incoming")
 
     # ---------------------------------------------------------------- small helpers
 
@@ -129,6 +155,8 @@ class Site:
 
     @cached_property
     def sections(self) -> Sections:
+        if self.decided:
+            return Sections(self.base_origin, self.decided["folders"])
         return Sections(self.base_origin, (folder for folder, _ in self.rows(FOLDERS_SQL, [self.base_origin])))
 
     @property
@@ -156,8 +184,7 @@ class Site:
 
     @cached_property
     def start_id(self) -> int | None:
-        found = self.one("SELECT id FROM address WHERE origin || path = ?", [self.base])
-        return None if found is None else int(found)
+        return self.id_of(self.base)
 
     def id_of(self, url: str) -> int | None:
         parts = split(url)
@@ -169,268 +196,37 @@ class Site:
     @cached_property
     def robots(self) -> dict[str, HostRobots]:
         """robots.txt of every origin that was asked."""
-        found = {}
-        for origin, status, error, media, hops, final, body, role, known, file in self.rows(
-            "SELECT origin, status, error, media_type, hops, final, body, role, known, file FROM robots ORDER BY origin"
-        ):
-            access = access_for(status, len(hops)) if known else Access.ALL_ALLOWED
-            content = parse(body or b"" if access is Access.RULES else b"")
-            where = file or final or f"{origin}/robots.txt"
-            found[origin] = HostRobots(
-                origin, f"{origin}/robots.txt", known, status, error, media or "", tuple(hops), final, body or b"", role,
-                where, access, content,
-            )  # fmt: skip
-        for origin, (body, where) in self.instead.items():
-            found[origin] = HostRobots(
-                origin, f"{origin}/robots.txt", True, 200, None, "text/plain", (), f"{origin}/robots.txt", body, "site",
-                where, Access.RULES, parse(body),
-            )  # fmt: skip
-        return found
+        found = {
+            row[0]: HostRobots.answered(*row)
+            for row in self.rows(
+                "SELECT origin, status, error, media_type, hops, final, body, role, known, file FROM robots ORDER BY origin"
+            )
+        }
+        return found | {origin: HostRobots.given(origin, *given) for origin, given in self.instead.items()}
 
-    def rule_for(self, url: str, crawler: Crawler) -> tuple[bool, Rule | None, Ruleset | None]:
+    def rule_for(self, url: str, crawler: Crawler) -> Decision:
         """Whether a crawler may fetch an address, the rule that says so and the rules that hold for it."""
         parts = split(url)
         host = self.robots.get(parts.origin)
-        if host is None or host.access is Access.ALL_ALLOWED:
-            return True, None, None
-        if parts.path == ALWAYS_ALLOWED:
-            return True, None, None
-        if host.access is Access.ALL_BARRED:
-            return False, None, None
-        key = (parts.origin, crawler.token)
-        rules = self._rulesets.get(key)
-        if rules is None:
-            rules = self._rulesets[key] = host.ruleset(crawler)
-        allowed, rule = decide(rules.rules, parts.path)
-        return allowed, rule, rules
-
-    def _stage_barred(self) -> None:
-        """`barred`: one row an address that some crawler may not fetch."""
-        self.con.execute("CREATE TEMP TABLE barred (address INTEGER, mask UBIGINT)")
-        for host in self.robots.values():
-            if host.access is Access.ALL_BARRED:
-                self.con.execute(
-                    f"INSERT INTO barred SELECT id, {self.all_mask} FROM address WHERE origin = ? AND path <> ?",
-                    [host.origin, ALWAYS_ALLOWED],
-                )
-            elif host.access is Access.RULES:
-                self._bar_by_rules(host)
-
-    def _bar_by_rules(self, host: HostRobots) -> None:
-        groups: dict[Any, tuple[Ruleset, int]] = {}
-        for i, crawler in enumerate(self.crawlers):
-            rules = host.ruleset(crawler)
-            if any(not r.allow for r in rules.rules):
-                groups[rules.key] = (rules, groups.get(rules.key, (rules, 0))[1] | 1 << i)
-        if not groups:
-            return
-        ids, paths = self.paths(host.origin)
-        mask = np.zeros(len(ids), dtype=np.uint64)
-        for rules, bits in groups.values():
-            bars = np.array([not r.allow for r in rules.rules] + [False], dtype=bool)
-            mask[bars[match_many(rules.rules, paths)]] |= np.uint64(bits)
-        chosen = mask > 0
-        self._insert("barred", {"address": pa.array(ids[chosen], pa.int32()), "mask": pa.array(mask[chosen])})
+        return (host.verdict if host else UNKNOWN_HOST).decide(parts.path, crawler)
 
     def paths(self, origin: str) -> tuple[npt.NDArray[np.int32], Paths]:
         """All addresses of an origin but robots.txt itself: their numbers, and their paths ready to be matched."""
         if origin not in self._paths:
-            table: Any = self.con.sql(
-                "SELECT id, path FROM address WHERE origin = ? AND path <> ?", params=[origin, ALWAYS_ALLOWED]
-            ).to_arrow_table()
-            column = table.column("path").combine_chunks()
-            self._paths[origin] = (table.column("id").to_numpy(), Paths(column))
+            from indrel.decide.stage import paths_of
+
+            self._paths[origin] = paths_of(self.con, origin)
         return self._paths[origin]
 
-    def _insert(self, name: str, columns: dict[str, Any]) -> None:
-        self.con.register("incoming", pa.table(columns))
-        self.con.execute(f"INSERT INTO {name} SELECT * FROM incoming")
-        self.con.unregister("incoming")
-
-    # ---------------------------------------------------------------- the table of addresses
-
-    def _stage(self) -> None:
-        self._stage_barred()
-        self._stage_directives()
-        self._stage_folds()
-        self.con.execute(
-            """CREATE TEMP TABLE mention AS SELECT address, bool_or(listed) AS listed, bool_or(named) AS named FROM (
-                SELECT address, true AS listed, false AS named FROM entry WHERE address IS NOT NULL
-                UNION ALL SELECT c.target, false, true FROM fold c WHERE c.target <> c.address AND c.how = 'canonical'
-                UNION ALL SELECT target, false, false FROM answer WHERE target IS NOT NULL
-                UNION ALL SELECT refresh, false, false FROM page WHERE refresh IS NOT NULL
-                UNION ALL SELECT target, false, false FROM canonical WHERE target IS NOT NULL
-                UNION ALL SELECT target, false, false FROM alternate
-                UNION ALL SELECT address, false, false FROM given WHERE why <> 'variant'
-            ) GROUP BY address"""
-        )
-        start = -1 if self.start_id is None else self.start_id
-        all_mask = self.all_mask
-        self._stage_missing()
-        self.con.execute(
-            f"""CREATE TEMP TABLE fact AS
-            SELECT *, {self._want_sql} AS want,
-                CASE WHEN tail = '' THEN ({all_mask} & ~barred & noindex) ELSE 0 END::UBIGINT AS hidden,
-                CASE WHEN tail = '' THEN ({all_mask} & ~barred & ~noindex) ELSE 0 END::UBIGINT AS open
-            FROM (SELECT *, {self._entry_sql} AS entry, CASE WHEN status IS NOT NULL AND ended = '' AND (matches_missing
-                OR kind = 'error') THEN 'broken' ELSE ended END AS tail
-            FROM (SELECT *, {kind_sql("kind_rule")} AS kind
-            FROM (SELECT *, {rule_sql()} AS kind_rule, {self._closed_sql} AS closed
-            FROM (
-                SELECT a.id, a.origin, a.path, a.site,
-                    a.site AND (m.address IS NOT NULL OR i.target IS NOT NULL
-                        OR (n.address IS NOT NULL AND v.address IS NULL)) AS known,
-                    n.address IS NOT NULL AS read, n.status, n.error, n.media_type,
-                    CASE WHEN n.address IS NULL THEN 'unread'
-                        WHEN n.status IN (401, 403, 407) THEN 'locked'
-                        WHEN n.status IN (408, 425, 429) OR n.status >= 500 OR n.status IS NULL THEN 'broken'
-                        WHEN n.status >= 400 THEN 'gone'
-                        WHEN f.looped THEN 'broken'
-                        WHEN f.target IS NOT NULL THEN 'folded'
-                        WHEN n.status >= 300 THEN 'broken'
-                        ELSE '' END AS ended,
-                    f.target AS folds_to, f.how AS fold_how, f.final AS folds_into,
-                    coalesce(b.mask, 0)::UBIGINT AS barred,
-                    coalesce(d.noindex, 0)::UBIGINT AS noindex, coalesce(d.nofollow, 0)::UBIGINT AS nofollow,
-                    coalesce(m.listed, false) AS listed, coalesce(m.named, false) AS named,
-                    a.id = {start} AS start,
-                    coalesce(i.followed, 0) AS followed, coalesce(i.unfollowed, 0) AS unfollowed, i.source AS linked_by,
-                    p.address IS NOT NULL AS html, p.types, coalesce(p.marks, 0) AS marks,
-                    coalesce(p.own_words, 0) AS own_words, coalesce(p.own_links, 0) AS own_links, p.text_hash,
-                    g.address IS NOT NULL AS matches_missing, {telling_sql("a.path")} AS telling
-                FROM address a
-                LEFT JOIN answer n ON n.address = a.id
-                LEFT JOIN page p ON p.address = a.id
-                LEFT JOIN fold f ON f.address = a.id
-                LEFT JOIN barred b ON b.address = a.id
-                LEFT JOIN directed d ON d.address = a.id
-                LEFT JOIN mention m ON m.address = a.id
-                LEFT JOIN inlink i ON i.target = a.id
-                LEFT JOIN given v ON v.address = a.id AND v.why = 'variant'
-                LEFT JOIN missing g ON g.address = a.id
-            ))))"""
-        )
-
-    @property
-    def _closed_sql(self) -> str:
-        """Whether an address stands on a host that is declared closed."""
-        names = quoted_list(sorted(self.intent.closed))
-        return f"substr(origin, strpos(origin, '://') + 3) IN ({names})" if self.intent.closed else "false"
-
-    @property
-    def _entry_sql(self) -> str:
-        """The number of the intent's entry that decides (the last that matches), or null."""
-        entries = list(enumerate(self.intent.wants))
-        cases = [f"WHEN {e.sql(self.intent.closed)} THEN {number}" for number, e in reversed(entries)]
-        return f"CASE {' '.join(cases)} END::INTEGER" if cases else "NULL::INTEGER"
-
-    @property
-    def _want_sql(self) -> str:
-        """What is wanted: as the intent states it, else implied."""
-        stated = [f"WHEN entry = {number} THEN '{e.want}'" for number, e in enumerate(self.intent.wants)]
-        junk = quoted_list(JUNK)
-        return f"""CASE {" ".join(stated)} WHEN closed THEN '{Want.ANY}'
-            WHEN start OR listed OR named THEN '{Want.SHOW}'
-            WHEN kind IN ({junk}) OR ({self.empty_archive_sql}) THEN '{Want.HIDE}' ELSE '{Want.ANY}' END"""
+    # ---------------------------------------------------------------- states, wants, kinds
 
     @property
     def empty_archive_sql(self) -> str:
-        """Whether a page that should list others lists none."""
-        kinds = quoted_list(ARCHIVES)
-        says = f"marks & {int(Mark.SAYS_EMPTY)} > 0 OR marks & {int(Mark.SAYS_ERROR)} > 0"
-        return f"html AND status = 200 AND kind IN ({kinds}) AND own_words <= {LITTLE} AND ({says} OR own_links = 0)"
-
-    def _stage_missing(self) -> None:
-        """`missing`: pages that are their host's error page, as a made-up address showed it, though they answer 200.
-
-        Hosts whose start page is that same page (an app's shell) tell nothing.
-        """
-        self.con.execute("CREATE TEMP TABLE missing (address INTEGER)")
-        probes = self.rows(
-            "SELECT origin, text_hash, sketch FROM probe WHERE final_status = 200 AND status = 200 AND text_hash IS NOT NULL"
-        )
-        for origin, digest, sketch in probes:
-            start = self.rows(
-                "SELECT p.text_hash FROM page p JOIN address a ON a.id = p.address WHERE a.origin = ? AND a.path = '/'",
-                [origin],
-            )
-            if any(found == digest for (found,) in start):
-                continue
-            self.con.execute(
-                "INSERT INTO missing SELECT p.address FROM page p JOIN address a ON a.id = p.address "
-                "WHERE a.origin = ? AND a.path <> '/' AND p.text_hash = ?",
-                [origin, digest],
-            )
-            if sketch is not None:
-                self._insert_alike(origin, digest, sketch)
-
-    def _insert_alike(self, origin: str, digest: int, sketch: bytes) -> None:
-        """Pages whose text is nearly the error page's (it may hold a date or a number)."""
-        found = self.con.execute(
-            "SELECT p.address, p.sketch FROM page p JOIN address a ON a.id = p.address WHERE a.origin = ? AND a.path <> '/' "
-            f"AND p.sketch IS NOT NULL AND p.text_hash <> ? AND p.own_words >= {WORDS_TO_COMPARE}",
-            [origin, digest],
-        ).fetchall()
-        if not found:
-            return
-        runs = np.frombuffer(b"".join(row[1] for row in found), dtype=np.uint16).reshape(len(found), 2 * SKETCH)
-        same = (runs == np.frombuffer(sketch, dtype=np.uint16)).mean(axis=1) >= SAME_MISSING
-        ids = np.array([row[0] for row in found], dtype=np.int32)[same]
-        self._insert("missing", {"address": pa.array(ids, pa.int32())})
-
-    def _stage_directives(self) -> None:
-        """`directed`: per address the crawlers told noindex and nofollow."""
-        masks: dict[str, int] = {}
-        for i, crawler in enumerate(self.crawlers):
-            for scope in crawler.scopes:
-                masks[scope] = masks.get(scope, 0) | 1 << i
-        self.con.execute("CREATE TEMP TABLE scope (name VARCHAR, mask UBIGINT)")
-        self.con.executemany("INSERT INTO scope VALUES (?, ?)", [[n, m] for n, m in sorted(masks.items())])
-        self.con.execute(
-            f"""CREATE TEMP TABLE directed AS SELECT address,
-                bit_or(CASE WHEN noindex OR {self.expired_sql} THEN mask ELSE 0 END) AS noindex,
-                bit_or(CASE WHEN nofollow THEN mask ELSE 0 END) AS nofollow
-            FROM directive JOIN scope ON scope.name = directive.scope WHERE void IS NULL GROUP BY address"""
-        )
+        return self.terms.empty_archive
 
     @property
     def expired_sql(self) -> str:
-        """Whether a directive's date had passed when the audit began."""
-        started = str(self.meta.get("started") or "")[:19]
-        return f"coalesce(substr(expires, 1, 19) < {quoted(started)}, false)"
-
-    def _stage_folds(self) -> None:
-        """`fold`: where an address leads (redirect, refresh, canonical), and where that ends."""
-        self.con.execute(
-            """CREATE TEMP TABLE step AS
-            SELECT address, first(how ORDER BY rank) AS how, first(target ORDER BY rank) AS target FROM (
-                SELECT address, 1 AS rank, 'redirect' AS how, target FROM answer WHERE target IS NOT NULL
-                UNION ALL SELECT address, 2, 'refresh', refresh FROM page WHERE refresh IS NOT NULL AND refresh <> address
-                UNION ALL SELECT address, 3, 'canonical', target FROM (
-                    SELECT c.address, min(c.target) AS target FROM canonical c JOIN answer n ON n.address = c.address
-                    WHERE c.fault IS NULL AND NOT c.in_body AND c.target IS NOT NULL AND n.status < 300
-                    GROUP BY c.address HAVING min(c.target) = max(c.target) AND min(c.target) <> c.address)
-            ) GROUP BY address"""
-        )
-        steps = self.con.execute("SELECT address, target, how = 'redirect' FROM step").fetchnumpy()
-        address, target = (np.asarray(steps[n], dtype=np.int64) for n in ("address", "target"))
-        size = int(self.one("SELECT coalesce(max(id), 0) + 1 FROM address"))
-        final, looped = follow(address, target, size)
-        self.con.execute("CREATE TEMP TABLE ended (address INTEGER, final INTEGER, looped BOOLEAN)")
-        self._insert(
-            "ended",
-            {
-                "address": pa.array(address, pa.int32()),
-                "final": pa.array(final, pa.int32(), mask=looped),
-                "looped": pa.array(looped),
-            },
-        )
-        self.con.execute(
-            """CREATE TEMP TABLE fold AS SELECT s.address, s.how, s.target, e.final,
-            e.looped AND s.how <> 'canonical' AS looped FROM step s JOIN ended e ON e.address = s.address"""
-        )
-
-    # ---------------------------------------------------------------- states, wants, kinds
+        return self.terms.expired
 
     def state_sql(self, index: int) -> str:
         """The state for one crawler as an SQL expression over `fact`."""
@@ -454,17 +250,3 @@ class Site:
 
     def close(self) -> None:
         self.snapshot.close()
-
-
-def follow(
-    address: npt.NDArray[np.int64], target: npt.NDArray[np.int64], size: int
-) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.bool_]]:
-    """Where chains of single steps end, by doubling the stride; chains that never end are loops."""
-    onward = np.arange(size, dtype=np.int64)
-    onward[address] = target
-    leads = np.zeros(size, dtype=bool)
-    leads[address] = True
-    strides = max(1, int(np.ceil(np.log2(len(address) + 2))))
-    for _ in range(strides):
-        onward = onward[onward]
-    return onward[address], leads[onward[address]]

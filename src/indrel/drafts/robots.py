@@ -13,9 +13,8 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from indrel.core.model import plural
-from indrel.core.robots import Access, Rule, parse
-from indrel.core.robots.match import match_many
-from indrel.decide.site import HostRobots, Site
+from indrel.core.robots import Access, HostRobots, Rule, match_many, parse
+from indrel.decide.site import Site
 from indrel.errors import IndrelError, UsageError
 from indrel.snapshot import Snapshot
 
@@ -77,7 +76,7 @@ def draft(site: Site, with_headers: bool = False) -> RobotsDraft:
     if len(bad) == len(host.file.sitemaps):
         lines += [_Line(None, text) for text in _own_sitemaps(site, found)]
     for _ in range(MOST_ROUNDS):  # a line that goes may uncover another that bars the same
-        now = host._replace(access=Access.RULES, file=parse(_joined(lines)))
+        now = HostRobots.given(host.origin, _joined(lines), host.where)
         mended = [change for use in _uses(site, now, with_headers) if (change := _mend(use, lines, found))]
         if not mended:
             break

@@ -17,7 +17,7 @@ from indrel.core.page.facts import UNFOLLOWED
 from indrel.core.sitemap import Entry, SitemapSummary, entry_fault
 from indrel.gather.parsing import LINK_SCHEMA, Parsed
 from indrel.snapshot import SnapshotWriter
-from indrel.snapshot.schema import ARROW
+from indrel.snapshot.schema import arrow
 from indrel.snapshot.store import COUNTING_MEMORY
 
 COMMIT_ROWS = 200_000
@@ -120,7 +120,7 @@ class Recorder:
             positions = links.column("target").to_numpy()
             target = numbers[positions]
             links = links.set_column(1, LINK_SCHEMA.field("target"), pa.array(target))
-            self.writer.add_arrow("link", links.cast(ARROW["link"]))
+            self.writer.add_arrow("link", links.cast(arrow("link")))
             mentioned.update(np.unique(positions).tolist())
         mentioned.update(row[6] for row in batch.pages if row[6] is not None)
         mentioned.update(row[3] for row in batch.canonicals if row[3] is not None)

@@ -9,10 +9,10 @@ from typing import Any
 
 import pyarrow as pa
 
-from indrel.checks.evidence import answers, canonicals, rules, said
 from indrel.core.address import normalise, split
 from indrel.core.model import Evidence, State, plural
 from indrel.decide.graph import link_graph
+from indrel.decide.reasons import decides, reasons
 from indrel.decide.site import Site
 from indrel.reconcile.tables import Columns, OutsideRow, learn, outside_rows
 
@@ -161,24 +161,23 @@ def _sort_out(site: Site, found: Reconciled, kept: dict[str, OutsideRow]) -> Non
 
 def _listed_but(site: Site, found: Reconciled, state: str) -> None:
     rows = site.rows(
-        f"""SELECT fact.id, fact.origin || fact.path, {state} AS state, o.since, barred,
+        f"""SELECT fact.id, fact.origin || fact.path, {state} AS state, o.since,
             (SELECT t.origin || t.path FROM address t WHERE t.id = coalesce(folds_into, folds_to))
         FROM outside o JOIN fact ON fact.id = o.id WHERE o.listed AND state NOT IN ('open', 'unread')
         ORDER BY state, fact.origin, fact.path LIMIT {MOST_SHOWN}"""
     )
-    ids = [row[0] for row in rows]
-    tags, shown, names = said(site, ids, site.all_mask), answers(site, ids), canonicals(site, ids)
-    for number, url, how, since, barred, into in rows:
+    index = len(site.crawlers) - 1
+    behind = reasons(site, [row[0] for row in rows])
+    for number, url, how, since, into in rows:
+        evidence = tuple(decides(behind.get(number, ()), index))
+        said = f"`{evidence[0].text}`" if evidence else ""
         if how == State.BARRED:
-            evidence = rules(site, url, barred)
-            why = f"`{evidence[0].text}` bars it" if evidence else "its host is closed to crawlers"
+            why = f"{said} bars it" if evidence and evidence[0].line else "its host is closed to crawlers"
         elif how == State.HIDDEN:
-            evidence, why = tags.get(number, ()), "it says noindex"
+            why = "it says noindex"
         elif how == State.FOLDED:
-            evidence = tuple(names.get(number, ())) or shown.get(number, ())
             why = f"it folds into {into}" if into else "it folds into another address"
         else:
-            evidence = shown.get(number, ())
             why = f"it answers “{evidence[0].text}”" if evidence else "it does not answer"
         found.listed_but.append(Listed(url, how, why, tuple(evidence[:2]), since))
 

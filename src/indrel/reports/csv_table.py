@@ -7,22 +7,12 @@ import io
 
 from indrel.core.model import Finding, Verdict
 from indrel.decide.site import Site
-from indrel.plain import safe
+from indrel.plain import field
 
 COLUMNS = (
     "severity", "class", "check", "cause", "section", "url", "crawlers", "message", "evidence_kind", "evidence_where",
     "evidence_line", "evidence_text", "more_evidence", "also",
 )  # fmt: skip
-
-
-def field(text: str) -> str:
-    """A site's text for a cell: no formula for a spreadsheet, nothing that drives a terminal that shows the file."""
-    return safe(disarm(text))
-
-
-def disarm(text: str) -> str:
-    """Put an apostrophe before what a spreadsheet takes for a formula."""
-    return "'" + text if text[:1] in ("=", "+", "-", "@", "\t", "\r") else text
 
 
 def row(finding: Finding) -> list[str]:

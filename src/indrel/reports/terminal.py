@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import textwrap
 from collections import Counter
 from collections.abc import Iterable, Sequence
@@ -12,7 +13,7 @@ from rich.text import Text
 
 from indrel.core.address import split
 from indrel.core.model import Cause, CheckClass, Evidence, Finding, Severity, State, Verdict, listing, plural
-from indrel.plain import clip, safe, width
+from indrel.plain import safe, width
 
 if TYPE_CHECKING:
     from indrel.decide.flow import LinkFlow
@@ -78,28 +79,30 @@ class Terminal:
 
     def __init__(self, console: Console) -> None:
         self.console = console
-        self.width = max(NARROW, min(console.width, 120))
+        self.width = max(NARROW, min(console.width, 140))
+        self.cuts = console.is_terminal
+        """Whether there is a width to keep to: what goes into a pipe or file is never cut or broken."""
 
     def line(self, text: str = "", style: str = "", indent: int = 0, hang: int = 0) -> None:
         """One paragraph, wrapped, with further lines hanging."""
         lines = textwrap.wrap(
-            safe(text), self.width - indent, break_long_words=True, break_on_hyphens=False,
+            safe(text), self.width - indent, break_long_words=self.cuts, break_on_hyphens=False,
             subsequent_indent=" " * hang,
         ) or [""]  # fmt: skip
         for one in lines:
             self.console.print(Text(" " * indent + one, style=style), soft_wrap=True)
 
     def pieces(self, *pieces: tuple[str, str]) -> None:
-        """One line of styled pieces, cut to the width."""
+        """One line of styled pieces; what a terminal has no room for goes on below, indented."""
         text = Text()
-        room = self.width
         for content, style in pieces:
-            shown = clip(safe(content), room)
-            text.append(shown, style)
-            room -= width(shown)
-            if room <= 0:
-                break
-        self.console.print(text, soft_wrap=True)
+            text.append(safe(content), style)
+        if not self.cuts or text.cell_len <= self.width:
+            self.console.print(text, soft_wrap=True)
+            return
+        hang = min(len(text.plain) - len(text.plain.lstrip(" ")) + 6, 20)
+        for number, line in enumerate(text.wrap(self.console, self.width - hang)):
+            self.console.print(Text(" " * hang if number else "").append_text(line), soft_wrap=True)
 
     # ---------------------------------------------------------------- the whole verdict
 
@@ -345,19 +348,42 @@ def states_shown(states: dict[str, str]) -> str:
 def table(
     terminal: Terminal, heads: Iterable[str], rows: list[list[str]], styles: dict[str, str] | None = None
 ) -> None:
-    """Aligned columns; the widest gives way where the width does not suffice. `styles` colour cells by their text."""
+    """Aligned columns; in a terminal the widest gives way and goes on in further lines. `styles` colour cells by their text."""
     titles = list(heads)
     cells = [[safe(c) for c in row] for row in rows]
     widths = [max([width(t), *(width(row[i]) for row in cells)]) for i, t in enumerate(titles)]
-    over = sum(widths) + 2 * (len(widths) - 1) - terminal.width
-    for chosen in (range(1, len(widths)), range(len(widths))):  # the first column gives way last
-        while over > 0 and chosen and max(widths[i] for i in chosen) > _LEAST:
-            widths[max(chosen, key=lambda i: widths[i])] -= 1
+    if terminal.cuts:
+        over = sum(widths) + 2 * (len(widths) - 1) - terminal.width
+        while over > 0 and max(widths) > _LEAST:
+            widths[widths.index(max(widths))] -= 1
             over -= 1
     for row, style in [(titles, "bold"), *((r, "") for r in cells)]:
-        text = Text()
-        for i, (cell, columns) in enumerate(zip(row, widths, strict=True)):
-            shown = clip(cell, columns)
-            pad = " " * (columns - width(shown) + 2) if i < len(row) - 1 else ""
-            text.append(shown + pad, style or (styles or {}).get(cell, ""))
-        terminal.console.print(text, soft_wrap=True)
+        parts = [_wrapped(cell, columns) for cell, columns in zip(row, widths, strict=True)]
+        for line in range(max(map(len, parts))):
+            text = Text()
+            for i, (part, columns) in enumerate(zip(parts, widths, strict=True)):
+                shown = part[line] if line < len(part) else ""
+                pad = " " * (columns - width(shown) + 2) if i < len(row) - 1 else ""
+                text.append(shown, style or (styles or {}).get(row[i], ""))
+                text.append(pad)
+            text.rstrip()
+            terminal.console.print(text, soft_wrap=True)
+
+
+def _wrapped(cell: str, columns: int) -> list[str]:
+    """A cell in as many lines as it needs, broken behind spaces and slashes where that can be."""
+    if width(cell) <= columns:
+        return [cell]
+    lines, line = [], ""
+    for piece in re.findall(r"[^\s/]*[\s/]?", cell):
+        while width(line) + width(piece.rstrip()) > columns:
+            if line.strip():
+                lines.append(line.rstrip())
+                line = ""
+            if width(piece) > columns:
+                lines.append(piece[:columns])
+                piece = piece[columns:]
+            elif not line:
+                break
+        line += piece
+    return [*lines, line] if line.strip() else lines

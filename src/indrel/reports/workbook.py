@@ -5,11 +5,13 @@ from __future__ import annotations
 import io
 import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
+from itertools import islice
 from typing import Any
 
-from indrel.addresses import listed
+from indrel.addresses import AddressRow, Column, columns_of, listed
 from indrel.core.model import Severity, Verdict
 from indrel.decide.site import Site
+from indrel.plain import disarm
 from indrel.reports import csv_table
 from indrel.reports.terminal import sentence
 
@@ -25,7 +27,7 @@ _ILLEGAL = re.compile(r"[\x00-\x08\x0b\x0c\x0e-\x1f\ud800-\udfff\ufffe\uffff]")
 def cell(value: object) -> Any:
     """A value as a spreadsheet may hold it: texts are never formulas, and hold no character that breaks the file."""
     if isinstance(value, str):
-        return csv_table.disarm(_ILLEGAL.sub("\ufffd", value[:32_000]))
+        return disarm(_ILLEGAL.sub("\ufffd", value[:32_000]))
     return value
 
 
@@ -46,8 +48,7 @@ def render(verdict: Verdict, site: Site) -> bytes:
     columns: dict[int, Link] = {csv_table.COLUMNS.index("cause"): rows_of.get, csv_table.COLUMNS.index("url"): address}
     _sheet(book, "Findings", csv_table.COLUMNS, findings, columns)
     crawlers = [c.token for c in site.crawlers]
-    _sheet(book, "Addresses", ("url", "kind", "section", "want", "stated", *crawlers, "status", "folds into", "clicks"),
-           _addresses(site, crawlers), {0: address, 6 + len(crawlers): address})  # fmt: skip
+    _addresses(book, columns_of(crawlers), listed(site))
     heads = ("address as listed", "sitemap", "line", "lastmod", *crawlers)
     _sheet(book, "Sitemap entries", heads, _entries(site), {0: address, 1: address})
     out = io.BytesIO()
@@ -129,12 +130,22 @@ def _causes(verdict: Verdict) -> Iterable[Sequence[object]]:
                one.count, share, one.findings[0].message if one.count == 1 else one.summary, one.mend, line)  # fmt: skip
 
 
-def _addresses(site: Site, crawlers: Sequence[str]) -> Iterable[Sequence[object]]:
-    for number, row in enumerate(listed(site)):
-        if number >= MOST_ROWS:
-            return
-        yield (row.url, row.kind, row.section, row.want, "yes" if row.stated else "no", *(row.states[c] for c in crawlers),
-               row.status, row.folds_into, row.clicks)  # fmt: skip
+def _addresses(book: Any, columns: Mapping[str, Column], rows: Iterable[AddressRow]) -> None:
+    """The sheet of addresses: those cells are links that hold one."""
+    links: dict[int, Link] = {place: address for place, name in enumerate(columns) if name in ("url", "folds_into")}
+    told = ([column(row) for column in columns.values()] for row in islice(rows, MOST_ROWS))
+    _sheet(book, "Addresses", tuple(columns), told, links)
+
+
+def address_book(columns: Mapping[str, Column], rows: Iterable[AddressRow]) -> bytes:
+    """A spreadsheet of addresses alone."""
+    import openpyxl
+
+    book = openpyxl.Workbook(write_only=True)
+    _addresses(book, columns, rows)
+    out = io.BytesIO()
+    book.save(out)
+    return out.getvalue()
 
 
 def _entries(site: Site) -> Iterable[Sequence[object]]:

@@ -1,16 +1,16 @@
 """The snapshot's tables, defined once: DuckDB's definition and Arrow's are made from these.
 
 Addresses are normalised, numbered once and referred to by number everywhere else; texts as written
-stand beside them where they are evidence. Facts only: whatever can be decided again is not kept.
+stand beside them where they are evidence. What was decided of the facts is kept too (`DECIDED`), for
+one set of crawlers and one intent at a time: the value `decided` of `meta` says for which.
 """
 
 from __future__ import annotations
 
+from functools import cache
 from typing import Any
 
-import pyarrow as pa
-
-VERSION = 2
+VERSION = 3
 
 TABLES: dict[str, dict[str, str]] = {
     # JSON values by name: schema, source, started, finished, complete, crawlers ...
@@ -82,24 +82,62 @@ TABLES: dict[str, dict[str, str]] = {
     "inlink": {"target": "INTEGER", "followed": "INTEGER", "unfollowed": "INTEGER", "source": "INTEGER"},
 }  # fmt: skip
 
-_ARROW = {
-    "INTEGER": pa.int32(),
-    "BIGINT": pa.int64(),
-    "SMALLINT": pa.int16(),
-    "UTINYINT": pa.uint8(),
-    "BOOLEAN": pa.bool_(),
-    "VARCHAR": pa.string(),
-    "BLOB": pa.binary(),
-    "VARCHAR[]": pa.list_(pa.string()),
-}
+DECIDED: dict[str, dict[str, str]] = {
+    # one row an address: what is known of it, what it is, what is wanted of it; masks have a bit a crawler
+    "fact": {
+        "id": "INTEGER", "origin": "VARCHAR", "path": "VARCHAR", "site": "BOOLEAN", "known": "BOOLEAN", "read": "BOOLEAN",
+        "status": "SMALLINT", "error": "VARCHAR", "media_type": "VARCHAR", "ended": "VARCHAR", "folds_to": "INTEGER",
+        "fold_how": "VARCHAR", "folds_into": "INTEGER", "barred": "UBIGINT", "noindex": "UBIGINT", "nofollow": "UBIGINT",
+        "listed": "BOOLEAN", "named": "BOOLEAN", "start": "BOOLEAN", "followed": "INTEGER", "unfollowed": "INTEGER",
+        "linked_by": "INTEGER", "html": "BOOLEAN", "types": "VARCHAR", "marks": "INTEGER", "own_words": "INTEGER",
+        "own_links": "INTEGER", "text_hash": "BIGINT", "matches_missing": "BOOLEAN", "telling": "BOOLEAN",
+        "kind_rule": "UTINYINT", "closed": "BOOLEAN", "kind": "VARCHAR", "entry": "INTEGER", "tail": "VARCHAR",
+        "want": "VARCHAR", "hidden": "UBIGINT", "open": "UBIGINT",
+    },
+    # where an address stands among the others; `clicks` from the start page, null where no followed links lead
+    "place": {"address": "INTEGER", "section": "VARCHAR", "clicks": "INTEGER"},
+    # what decided the state of an address that is not open, for the crawlers of the mask; `file` is the file or page,
+    # `kind` one of `REASONS`; `rank` orders several
+    "reason": {
+        "address": "INTEGER", "mask": "UBIGINT", "rank": "UTINYINT", "kind": "VARCHAR", "file": "VARCHAR", "line": "INTEGER",
+        "text": "VARCHAR",
+    },
+    # which crawlers a tag's or header's scope holds for
+    "scope": {"name": "VARCHAR", "mask": "UBIGINT"},
+    "cause": {
+        "id": "INTEGER", "check_id": "VARCHAR", "cls": "VARCHAR", "severity": "UTINYINT", "section": "VARCHAR", "sections": "VARCHAR",
+        "count": "INTEGER", "summary": "VARCHAR", "mend": "VARCHAR", "share": "DOUBLE", "others": "VARCHAR[]",
+    },
+    "finding": {
+        "id": "INTEGER", "cause": "INTEGER", "check_id": "VARCHAR", "cls": "VARCHAR", "severity": "UTINYINT", "url": "VARCHAR",
+        "crawlers": "VARCHAR[]", "message": "VARCHAR", "also": "VARCHAR[]", "section": "VARCHAR", "accepted": "VARCHAR",
+        "until": "VARCHAR",
+    },
+    "shown": {
+        "finding": "INTEGER", "rank": "UTINYINT", "kind": "VARCHAR", "file": "VARCHAR", "line": "INTEGER", "text": "VARCHAR",
+    },
+}  # fmt: skip
+"""Decided rows. They can be made again from the facts, and are whenever what they rest on has changed."""
 
-ARROW: dict[str, Any] = {
-    table: pa.schema([(name, _ARROW[kind]) for name, kind in columns.items()]) for table, columns in TABLES.items()
-}
+REASONS = ("robots", "tag", "header", "canonical", "redirect", "status")
+"""What can decide a state."""
+
+
+@cache
+def arrow(table: str) -> Any:
+    """The Arrow schema of a table; whoever writes no rows does not load the library."""
+    import pyarrow as pa
+
+    kinds = {
+        "INTEGER": pa.int32(), "BIGINT": pa.int64(), "SMALLINT": pa.int16(), "UTINYINT": pa.uint8(), "BOOLEAN": pa.bool_(),
+        "VARCHAR": pa.string(), "BLOB": pa.binary(), "VARCHAR[]": pa.list_(pa.string()), "UBIGINT": pa.uint64(),
+        "DOUBLE": pa.float64(),
+    }  # fmt: skip
+    return pa.schema([(name, kinds[kind]) for name, kind in {**TABLES, **DECIDED}[table].items()])
 
 
 def create_statements() -> list[str]:
     return [
         f"CREATE TABLE {table} ({', '.join(f'{name} {kind}' for name, kind in columns.items())})"
-        for table, columns in TABLES.items()
+        for table, columns in {**TABLES, **DECIDED}.items()
     ]

@@ -1,21 +1,26 @@
-"""Writing and reading snapshots (DuckDB, one file)."""
+"""Writing and reading snapshots (DuckDB, one file).
+
+A snapshot may come from a stranger: it is data. It is opened without access to any other file, with the
+settings locked, and refused unless it holds just the tables that are known here.
+"""
 
 from __future__ import annotations
 
 import json
+import logging
 import os
 import tempfile
-from collections.abc import Iterable, Sequence
+import time
+from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 from types import TracebackType
 from typing import Any, Self
 
 import duckdb
-import pyarrow as pa
 
 from indrel.errors import SnapshotError
-from indrel.snapshot.schema import ARROW, TABLES, VERSION, create_statements
-from indrel.sqltext import quoted
+from indrel.snapshot.schema import DECIDED, TABLES, VERSION, arrow, create_statements
+from indrel.sqltext import quoted, quoted_list
 
 _CONFIG: dict[str, Any] = {
     "python_enable_replacements": False,
@@ -31,36 +36,102 @@ COUNTING_MEMORY = "512MB"
 WRITING_MEMORY = "96MB"
 """What the database may hold while facts are gathered: they are written as they come."""
 
+_BESIDE = ("", ".wal", ".wal.checkpoint", ".wal.recovery", ".tmp")
+"""Endings of the files that the database itself keeps beside a snapshot."""
 
-def _connect() -> duckdb.DuckDBPyConnection:
+_PATIENCE = 3.0
+"""Seconds to wait while another process keeps what it decided."""
+
+log = logging.getLogger("indrel")
+
+
+def _connect(path: Path | None = None, memory: str | None = None) -> duckdb.DuckDBPyConnection:
+    """A database in memory; with a path it can reach no file but that one, and its settings can't be changed."""
     scratch = Path(tempfile.gettempdir()) / f"indrel-{os.getpid()}"
-    return duckdb.connect(":memory:", config={**_CONFIG, "temp_directory": str(scratch)})
+    config = {**_CONFIG, "temp_directory": str(scratch)}
+    if memory:
+        config["memory_limit"] = memory
+    con = duckdb.connect(":memory:", config=config)
+    if path is not None:
+        con.execute(f"SET allowed_paths = [{quoted_list(f'{path}{ending}' for ending in _BESIDE)}]")
+        con.execute(f"SET allowed_directories = [{quoted(str(scratch))}]")
+        con.execute("SET enable_external_access = false")
+        con.execute("SET lock_configuration = true")
+    return con
 
 
-def _attach(con: duckdb.DuckDBPyConnection, path: Path, read_only: bool) -> None:
+def _attach(con: duckdb.DuckDBPyConnection, path: Path, read_only: bool, patience: float = _PATIENCE) -> None:
+    until = time.monotonic() + patience
+    while True:
+        try:
+            con.execute(
+                f"ATTACH {quoted(str(path))} AS {NAME_OF_DATABASE} (TYPE duckdb{', READ_ONLY' if read_only else ''})"
+            )
+            con.execute(f"USE {NAME_OF_DATABASE}")
+            return
+        except duckdb.Error as error:
+            if "conflicting lock" not in str(error).lower() and "being used by another" not in str(error).lower():
+                raise _unusable(path) from error
+            if time.monotonic() > until:
+                raise SnapshotError(f"{path} is being written by another process: wait until it has ended") from error
+            time.sleep(0.05)
+
+
+def _unusable(path: Path) -> SnapshotError:
+    """What to say of a file that the database cannot open: one of its own that is damaged, or something else."""
     try:
-        con.execute(
-            f"ATTACH {quoted(str(path))} AS {NAME_OF_DATABASE} (TYPE duckdb{', READ_ONLY' if read_only else ''})"
-        )
-        con.execute(f"USE {NAME_OF_DATABASE}")
+        with path.open("rb") as file:
+            ours = file.read(12)[8:] == b"DUCK"
+    except OSError as error:
+        return SnapshotError(f"{path} cannot be read: {error.strerror}")
+    if ours:
+        return SnapshotError(f"{path} is damaged: audit again, or take another snapshot")
+    return SnapshotError(f"{path} is not a snapshot of Indrel: give a file that `indrel audit` wrote")
+
+
+def _check_tables(con: duckdb.DuckDBPyConnection, path: Path) -> dict[str, dict[str, str]]:
+    """The tables of a file by name; raises SnapshotError where it holds anything but plain tables.
+
+    Views, macros and generated columns would run as questions are asked; none is ever made by an audit.
+    """
+    here = f"database_name = '{NAME_OF_DATABASE}' AND NOT internal"
+    try:
+        others = con.execute(
+            f"""SELECT (SELECT count(*) FROM duckdb_views() WHERE {here})
+            + (SELECT count(*) FROM duckdb_functions() WHERE {here})
+            + (SELECT count(*) FROM duckdb_types() WHERE {here})
+            + (SELECT count(*) FROM duckdb_schemas() WHERE {here} AND schema_name <> 'main')
+            + (SELECT count(*) FROM duckdb_sequences() WHERE database_name = '{NAME_OF_DATABASE}')"""
+        ).fetchall()[0][0]
+        columns = con.execute(
+            f"""SELECT table_name, column_name, data_type, column_default FROM duckdb_columns() WHERE {here}
+            ORDER BY table_name, column_index"""
+        ).fetchall()
     except duckdb.Error as error:
-        if "lock" in str(error).lower():
-            raise SnapshotError(f"{path} is being written by another process: wait until it has ended") from error
-        raise SnapshotError(f"{path} is not a snapshot of Indrel: give a file that `indrel audit` wrote") from error
+        raise _unusable(path) from error
+    found: dict[str, dict[str, str]] = {}
+    for table, column, kind, default in columns:
+        found.setdefault(table, {})[column] = kind
+        others += default is not None
+    if others or "meta" not in found:
+        raise SnapshotError(f"{path} is a database, but not a snapshot of Indrel")
+    return found
 
 
 def _check_version(con: duckdb.DuckDBPyConnection, path: Path) -> dict[str, Any]:
+    tables = _check_tables(con, path)
     try:
         meta = {name: json.loads(value) for name, value in con.execute("SELECT name, value FROM meta").fetchall()}
         version = int(meta["schema"])
-    except (duckdb.Error, KeyError, ValueError) as error:
+    except (duckdb.Error, KeyError, ValueError, TypeError) as error:
         raise SnapshotError(f"{path} is a database, but not a snapshot of Indrel") from error
     if version != VERSION:
-        which = "older" if version < VERSION else "newer"
+        which = "an older" if version < VERSION else "a newer"
         raise SnapshotError(
-            f"{path} was made by {'an' if which == 'older' else 'a'} {which} Indrel "
-            f"(snapshot format {version}, this one reads {VERSION}): audit again"
+            f"{path} was made by {which} Indrel (snapshot format {version}, this one reads {VERSION}): audit again"
         )
+    if tables != {**TABLES, **DECIDED}:
+        raise SnapshotError(f"{path} is not a snapshot of Indrel: its tables are not those of format {VERSION}")
     return meta
 
 
@@ -77,7 +148,8 @@ def _refuse_foreign(path: Path) -> None:
 class SnapshotWriter:
     """Takes facts in batches; `commit` makes all that was added since the last one lasting.
 
-    A snapshot that is killed between commits opens as it was at the last commit.
+    A snapshot that is killed between commits opens as it was at the last commit. Whatever was decided of
+    facts that are written to again is forgotten.
     """
 
     def __init__(self, path: Path, resume: bool = False) -> None:
@@ -97,6 +169,7 @@ class SnapshotWriter:
         self._pending = 0
         if resume:
             self.meta = _check_version(self.con, path)
+            self.set_meta(decided=None)
         else:
             self.meta = {}
             self.con.execute("BEGIN")
@@ -109,9 +182,7 @@ class SnapshotWriter:
         """Keep JSON values by name, at once."""
         self.meta.update(values)
         self.con.execute("BEGIN")
-        for name, value in values.items():
-            self.con.execute("DELETE FROM meta WHERE name = ?", [name])
-            self.con.execute("INSERT INTO meta VALUES (?, ?)", [name, json.dumps(value)])
+        _set_meta(self.con, values)
         self.con.execute("COMMIT")
 
     def add(self, table: str, rows: Iterable[Sequence[Any]]) -> None:
@@ -134,12 +205,12 @@ class SnapshotWriter:
 
     def commit(self) -> None:
         """Write what was added, in one transaction."""
+        import pyarrow as pa
+
         batches: dict[str, list[Any]] = {name: list(tables) for name, tables in self._tables.items()}
         for name, rows in self._rows.items():
             if rows:
-                columns = list(zip(*rows, strict=True))
-                arrays = [pa.array(c, type=f.type) for c, f in zip(columns, ARROW[name], strict=True)]
-                batches.setdefault(name, []).append(pa.Table.from_arrays(arrays, schema=ARROW[name]))
+                batches.setdefault(name, []).append(_arrow_table(name, rows))
         self._rows.clear()
         self._tables.clear()
         self._pending = 0
@@ -167,15 +238,30 @@ class SnapshotWriter:
         self.close()
 
 
+def _arrow_table(name: str, rows: Sequence[Sequence[Any]]) -> Any:
+    import pyarrow as pa
+
+    schema = arrow(name)
+    columns = list(zip(*rows, strict=True)) or [()] * len(schema)
+    return pa.Table.from_arrays([pa.array(c, type=f.type) for c, f in zip(columns, schema, strict=True)], schema=schema)
+
+
+def _set_meta(con: duckdb.DuckDBPyConnection, values: Mapping[str, Any]) -> None:
+    for name, value in values.items():
+        con.execute("DELETE FROM meta WHERE name = ?", [name])
+        con.execute("INSERT INTO meta VALUES (?, ?)", [name, json.dumps(value)])
+
+
 class Snapshot:
-    """A snapshot opened for questions. Nothing in the file changes; what is derived is temporary."""
+    """A snapshot opened for questions. No fact in the file ever changes; decided rows may be kept in it."""
 
     def __init__(self, path: Path) -> None:
         if not path.is_file():
             raise SnapshotError(f"{path} does not exist: give a snapshot that `indrel audit` wrote")
         self.path = path
-        self.con = _connect()
-        _attach(self.con, path, read_only=True)
+        self._file = path.resolve()
+        self.con = _connect(self._file)
+        _attach(self.con, self._file, read_only=True)
         self.meta = _check_version(self.con, path)
 
     def rows(self, sql: str, parameters: Sequence[Any] | None = None) -> list[tuple[Any, ...]]:
@@ -185,6 +271,62 @@ class Snapshot:
         """The first value of the first row, or None."""
         rows = self.con.execute(sql, parameters).fetchall()
         return rows[0][0] if rows else None
+
+    def keep(self, key: Mapping[str, Any], staged: Iterable[str], rows: Mapping[str, Sequence[Sequence[Any]]]) -> bool:
+        """Keep decided rows in the file, in place of those that it has, all or none; whether that was possible.
+
+        `staged` are temporary tables of the names in `DECIDED`, `rows` other tables' rows. Another process
+        that is reading, or a file that may not be written, is no error: what was decided is then decided again.
+        """
+        was = self._file.stat()
+        self.con.execute(f"USE memory; DETACH {NAME_OF_DATABASE}")
+        kept = False
+        try:
+            kept = self._write_decided(key, staged, rows)
+        finally:
+            _attach(self.con, self._file, read_only=True)
+            os.utime(self._file, ns=(was.st_atime_ns, was.st_mtime_ns))  # asking a question makes no snapshot newer
+        if kept:
+            self.meta["decided"] = dict(key)
+        return kept
+
+    def _write_decided(
+        self, key: Mapping[str, Any], staged: Iterable[str], rows: Mapping[str, Sequence[Sequence[Any]]]
+    ) -> bool:
+        try:
+            _attach(self.con, self._file, read_only=False, patience=0)
+        except SnapshotError as error:
+            log.debug("decided rows are not kept: %s", error)
+            return False
+        home = f"{NAME_OF_DATABASE}.main"
+        try:
+            self.con.execute("BEGIN")
+            for table in DECIDED:
+                self.con.execute(f"DELETE FROM {home}.{table}")
+            for table in staged:
+                columns = ", ".join(DECIDED[table])
+                self.con.execute(f"INSERT INTO {home}.{table} ({columns}) SELECT {columns} FROM temp.main.{table}")
+            for table, some in rows.items():
+                if some:
+                    self.con.register("incoming", _arrow_table(table, some))
+                    self.con.execute(f"INSERT INTO {home}.{table} SELECT * FROM incoming")
+                    self.con.unregister("incoming")
+            _set_meta(self.con, {"decided": dict(key)})
+            self.con.execute("COMMIT")
+            self.con.execute(f"CHECKPOINT {NAME_OF_DATABASE}")
+        except duckdb.Error as error:
+            log.debug("decided rows are not kept: %s", error)
+            return False
+        finally:
+            self.con.execute(f"USE memory; DETACH {NAME_OF_DATABASE}")
+        return True
+
+    def hold(self, rows: Mapping[str, Sequence[Sequence[Any]]]) -> None:
+        """Rows as temporary tables, in place of those of the file."""
+        for table, some in rows.items():
+            self.con.register("incoming", _arrow_table(table, some))
+            self.con.execute(f"CREATE OR REPLACE TEMP TABLE {table} AS SELECT * FROM incoming")
+            self.con.unregister("incoming")
 
     def close(self) -> None:
         self.con.close()

@@ -11,7 +11,7 @@ import pyarrow as pa
 
 from indrel.core.address import split
 from indrel.core.crawlers import OWN_TOKEN, Crawler
-from indrel.core.robots import Access, Ruleset, access_for, decide, match_many, parse
+from indrel.core.robots import ALWAYS_ALLOWED, Access, Ruleset, Verdict, decide, match_many
 
 _FEW = 200
 """Up to this many (addresses times rules), deciding one by one is quicker."""
@@ -40,14 +40,14 @@ class Gate:
 
     def learn(self, origin: str, status: int | None, hops: int, body: bytes) -> None:
         """Take note of what a host's robots.txt answered."""
-        file = parse(body)
+        verdict = Verdict.of(status, hops, body)
         distinct: dict[object, Ruleset] = {}
         for crawler in self._crawlers:
-            rules = file.ruleset(crawler.robots_tokens)
+            rules = verdict.ruleset(crawler)
             distinct.setdefault(rules.key, rules)
-        own = file.ruleset((OWN_TOKEN,))
+        own = verdict.file.ruleset((OWN_TOKEN,))
         self._origins[origin] = _Origin(
-            access_for(status, hops), tuple(distinct.values()), own if own.group == OWN_TOKEN else None
+            verdict.access, tuple(distinct.values()), own if own.group == OWN_TOKEN else None
         )
 
     def allowed(self, origin: str, paths: Sequence[str]) -> npt.NDArray[np.bool_]:
@@ -80,6 +80,8 @@ class Gate:
 def _allowed(rules: Ruleset, paths: Sequence[str]) -> npt.NDArray[np.bool_]:
     if not rules.rules:
         return np.ones(len(paths), dtype=bool)
+    if ALWAYS_ALLOWED in paths:
+        return np.array([path == ALWAYS_ALLOWED or decide(rules.rules, path)[0] for path in paths], dtype=bool)
     if len(paths) * len(rules.rules) <= _FEW:
         return np.array([decide(rules.rules, path)[0] for path in paths], dtype=bool)
     return allow_mask(rules, pa.array(paths, type=pa.large_string()))

@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from indrel.checks.catalogue import Hit, Need, check
-from indrel.checks.evidence import WHERE, answers, status_text
+from indrel.checks.evidence import WHERE, answers
 from indrel.checks.topics.wants import page_texts
 from indrel.core.address import split
+from indrel.core.answers import status_text
 from indrel.core.model import CheckClass, Evidence, Severity, listing
 from indrel.decide.site import Site
 

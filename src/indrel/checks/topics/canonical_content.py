@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 from indrel.checks.catalogue import Hit, check
 from indrel.checks.evidence import WHERE, canonicals
-from indrel.checks.topics.directives import MANY
+from indrel.checks.measures import MANY, MOST_NAMED
 from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
 from indrel.core.page.wording import alike
 from indrel.decide.site import Site
@@ -18,8 +18,6 @@ UNLIKE = 0.2
 
 ENOUGH = 8
 """Words that both texts must have to be compared."""
-
-MOST_NAMED = 200
 
 
 def to_start(site: Site) -> dict[int, tuple[str, str]]:

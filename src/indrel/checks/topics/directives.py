@@ -7,14 +7,12 @@ from typing import NamedTuple
 
 from indrel.checks.catalogue import Hit, check
 from indrel.checks.evidence import WHERE, directives, said
+from indrel.checks.measures import MANY, NEARLY_ALL
 from indrel.core.address import origin_of
 from indrel.core.model import CheckClass, Evidence, Severity, listing
 from indrel.core.page.tokens import OBSOLETE
 from indrel.decide.site import Site
 from indrel.sqltext import quoted_list
-
-NEARLY_ALL = 0.9
-MANY = 5
 
 
 class Said(NamedTuple):

@@ -9,7 +9,7 @@ import numpy.typing as npt
 
 from indrel.checks.catalogue import Hit, Need, check
 from indrel.checks.evidence import WHERE, about, answers, links_to, listings, rules, said, stated
-from indrel.checks.topics.directives import MANY
+from indrel.checks.measures import A_SHARE, MANY, MOST_NAMED
 from indrel.checks.topics.wants import hub_links
 from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
 from indrel.core.page.facts import UNFOLLOWED, LinkFlag
@@ -17,10 +17,6 @@ from indrel.decide.graph import link_graph
 from indrel.decide.site import Site
 from indrel.sqltext import quoted
 
-MOST_NAMED = 200
-"""Pages named beside a finding."""
-
-A_SHARE = 0.1
 HOST_OF = "substr(a.origin, strpos(a.origin, '://') + 3)"
 
 

@@ -7,22 +7,20 @@ import re
 from collections.abc import Iterator
 
 from indrel.checks.catalogue import Hit, Need, check
-from indrel.checks.evidence import LISTED_ROW, PAGE_ROW, listings, robots_line, rules, said, stated, status_text, who_is
+from indrel.checks.evidence import LISTED_ROW, PAGE_ROW, listings, robots_line, rules, said, stated, who_is
+from indrel.checks.measures import MANY, MOST_NAMED, NEARLY_ALL
 from indrel.core.address import made_up_path, split
+from indrel.core.answers import status_text
 from indrel.core.model import CheckClass, Evidence, Severity, plural
 from indrel.core.page.headers import is_html
-from indrel.core.robots import Access
+from indrel.core.robots import Access, HostRobots
 from indrel.core.robots.file import FIELDS, Rule
-from indrel.decide.site import HostRobots, Site
+from indrel.decide.site import Site
 
 UNSUPPORTED = frozenset({
     "noindex", "nofollow", "noarchive", "nosnippet", "host", "crawl-delay", "clean-param", "request-rate", "visit-time",
     "comment", "cache-delay",
 })  # fmt: skip
-NEARLY_ALL = 0.9
-MANY = 5
-MOST_NAMED = 200
-"""Addresses named beside a finding."""
 
 
 def site_robots(site: Site) -> Iterator[HostRobots]:

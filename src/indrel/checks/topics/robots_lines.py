@@ -8,16 +8,17 @@ from collections.abc import Iterator
 import numpy as np
 
 from indrel.checks.catalogue import Hit, Need, check
-from indrel.checks.evidence import about, robots_line, status_text
+from indrel.checks.evidence import about, robots_line
 from indrel.checks.topics.robots import UNSUPPORTED, is_page, site_robots
 from indrel.core.address import normalise, site_key, split
+from indrel.core.answers import status_text
 from indrel.core.crawlers import STAR
 from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
-from indrel.core.robots import Access, match_many
+from indrel.core.robots import Access, HostRobots, match_many
 from indrel.core.robots.access import MAX_HOPS
 from indrel.core.robots.compare import left_out, never_wins
 from indrel.core.robots.file import MAX_OCTETS, Line, Rule
-from indrel.decide.site import HostRobots, Site
+from indrel.decide.site import Site
 
 READERS = {
     "crawl-delay": "some engines read it (Bingbot, Slurp), the largest does not",

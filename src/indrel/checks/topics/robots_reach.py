@@ -12,9 +12,9 @@ from indrel.checks.catalogue import Hit, Need, check
 from indrel.checks.evidence import WHERE, about, answers, canonicals, robots_line, rules, stated
 from indrel.checks.topics.robots_lines import beaten, readable
 from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
-from indrel.core.robots import Access, Paths, RobotsFile, Rule, match_many
+from indrel.core.robots import Access, HostRobots, Paths, RobotsFile, Rule, match_many
 from indrel.core.robots.file import compile_path, written_path
-from indrel.decide.site import HostRobots, Site
+from indrel.decide.site import Site
 
 
 class RuleUse(NamedTuple):

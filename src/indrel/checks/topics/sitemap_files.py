@@ -8,7 +8,7 @@ from datetime import UTC, date, datetime, timedelta
 
 from indrel.checks.catalogue import Hit, Need, check
 from indrel.checks.evidence import rules
-from indrel.checks.topics.directives import MANY, NEARLY_ALL
+from indrel.checks.measures import MANY, MOST_NAMED, NEARLY_ALL
 from indrel.core.model import CheckClass, Evidence, Severity, plural
 from indrel.core.page.tokens import parse_date
 from indrel.core.page.wording import W3C_DATE
@@ -16,7 +16,6 @@ from indrel.core.sitemap.read import MAX_ENTRIES, MAX_OCTETS
 from indrel.decide.site import Site
 from indrel.sqltext import quoted_list
 
-MOST_NAMED = 200
 FREQUENCIES = ("always", "hourly", "daily", "weekly", "monthly", "yearly", "never")
 
 _AHEAD = timedelta(hours=14)

@@ -15,9 +15,9 @@ from indrel.checks.evidence import (
     robots_line,
     said,
     stated,
-    status_text,
 )
 from indrel.checks.topics.directives import hidden_hosts, without_hidden_host
+from indrel.core.answers import status_text
 from indrel.core.model import CheckClass, Evidence, Severity, listing
 from indrel.core.sitemap import USUAL
 from indrel.core.sitemap.read import NAMESPACE

@@ -3,23 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from datetime import datetime, timedelta
+from datetime import datetime
 from typing import Any
 
 from indrel.checks.catalogue import Hit, Need, check
-from indrel.checks.evidence import PAGE_ROW, about, answers, first_link, listings, said, stated, status_text, who_is
+from indrel.checks.evidence import PAGE_ROW, about, answers, first_link, listings, said, stated, who_is
+from indrel.checks.measures import MOST_NAMED, SOON
 from indrel.checks.topics.directives import all_said, hidden_hosts, without_hidden_host
+from indrel.core.answers import status_text
 from indrel.core.model import CheckClass, Evidence, Severity, plural
 from indrel.core.page.facts import UNFOLLOWED, Mark
 from indrel.decide.site import Site
 
-SOON = timedelta(days=30)
-"""A date that lies nearer than this is told."""
-
 GATE = f"(html AND kind = 'login' AND marks & {int(Mark.ONLY_PASSWORD)} > 0 AND NOT start)"
 JUNK_OPEN = "kind IN ('search-results', 'parameter-variant')"
 FILE = "(read AND NOT html AND kind NOT IN ('feed', 'search-results', 'parameter-variant'))"
-MOST_NAMED = 200
 
 
 @check("noindex-wanted", CheckClass.BLOCKED, Severity.FIX, rests_on_want=True)

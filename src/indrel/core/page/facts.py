@@ -10,6 +10,9 @@ from indrel.core.address import normalise
 from indrel.core.page.headers import has_relation, link_relations
 from indrel.core.page.tokens import Tokens, parse_header
 
+LITTLE = 60
+"""An error page has at most so many words."""
+
 MAX_TEXT = 300
 """Evidence texts are cut to this many characters."""
 

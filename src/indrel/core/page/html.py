@@ -15,6 +15,7 @@ from selectolax.lexbor import LexborHTMLParser
 from indrel.core.address import Joiner
 from indrel.core.page.anchors import Anchors
 from indrel.core.page.facts import (
+    LITTLE,
     MAX_TEXT,
     Canonical,
     Directive,
@@ -27,7 +28,7 @@ from indrel.core.page.facts import (
 from indrel.core.page.octets import bound, to_utf8
 from indrel.core.page.source import Source, attributes_of, in_body, outermost, written
 from indrel.core.page.tokens import Tokens, parse_content
-from indrel.core.page.wording import LITTLE, fingerprint, structured_data, wording_marks
+from indrel.core.page.wording import fingerprint, structured_data, wording_marks
 
 _OPAQUE = re.compile(rb"<!--.*?-->|<(script|style|title|textarea|noscript)\b.*?</\1\s*>", re.IGNORECASE | re.DOTALL)
 _REFRESH = re.compile(

@@ -14,7 +14,7 @@ from typing import Any, NamedTuple
 import numpy as np
 import numpy.typing as npt
 
-from indrel.core.page.facts import Mark
+from indrel.core.page.facts import LITTLE, Mark
 
 SKETCH = 32
 """Minima kept of each of the two sets: runs of four words, and words."""
@@ -25,9 +25,6 @@ LOOKED_AT = 12_000
 
 LEAST_WORDS = 5
 """Texts with fewer words are no sign of anything."""
-
-LITTLE = 60
-"""An error page has at most so many words."""
 
 _WORD = re.compile(r"\w+")
 _rng = np.random.default_rng(20_091)

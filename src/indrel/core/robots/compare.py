@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from indrel.core.robots.file import Pattern, Rule
-from indrel.core.robots.match import matches, weight
+from indrel.core.robots.single import matches, weight
 
 MOST_COMPARED = 2_000
 """Beyond so many rules in one group only exact duplicates are looked for."""

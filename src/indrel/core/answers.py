@@ -1,0 +1,15 @@
+"""What a server answered, in words."""
+
+from __future__ import annotations
+
+from http import HTTPStatus
+
+
+def status_text(status: int | None, error: str | None) -> str:
+    """`404 Not Found`, or what kept an answer from coming."""
+    if status is None:
+        return f"no answer: {error}" if error else "no answer"
+    try:
+        return f"{status} {HTTPStatus(status).phrase}"
+    except ValueError:
+        return str(status)

@@ -1,0 +1,325 @@
+"""From facts to decided rows, for a set of crawlers and an intent: the one place where states and their reasons are made.
+
+Crawlers are bits of a mask, in the order they were asked for, so that one row holds what is decided for
+all of them. The rows are temporary tables of the names in `snapshot.schema.DECIDED`; `Snapshot.keep` makes them last.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+
+from indrel.core.answers import status_text
+from indrel.core.page.wording import SKETCH
+from indrel.core.robots import ALWAYS_ALLOWED, Access, HostRobots, Paths, Ruleset, match_many
+from indrel.decide.kinds import kind_sql, rule_sql, telling_sql
+from indrel.decide.terms import Terms
+
+if TYPE_CHECKING:
+    from indrel.core.crawlers import Crawler
+
+SAME_MISSING = 0.85
+"""Share of runs of words from which on a page is taken to be the host's error page (of a text that is long enough)."""
+
+WORDS_TO_COMPARE = 12
+LOOPED = "a redirect that never ends"
+ERROR_PAGE = "but it is an error page"
+
+
+class Stage:
+    """Makes the decided tables in a connection to a snapshot."""
+
+    def __init__(
+        self, con: Any, crawlers: Sequence[Crawler], terms: Terms, robots: Mapping[str, HostRobots], start: int | None
+    ) -> None:
+        """`start` is the number of the start page, if it is known."""
+        self.con = con
+        self.crawlers = crawlers
+        self.terms = terms
+        self.robots = robots
+        self.start = -1 if start is None else start
+        self.all_mask = (1 << len(crawlers)) - 1
+
+    def run(self) -> None:
+        self._barred()
+        self._directives()
+        self._folds()
+        self._missing()
+        self._facts()
+        self._reasons()
+
+    def _rows(self, sql: str, parameters: Sequence[Any] | None = None) -> list[tuple[Any, ...]]:
+        found: list[tuple[Any, ...]] = self.con.execute(sql, parameters).fetchall()
+        return found
+
+    def _insert(self, name: str, columns: dict[str, Any]) -> None:
+        self.con.register("incoming", pa.table(columns))
+        self.con.execute(f"INSERT INTO {name} SELECT * FROM incoming")
+        self.con.unregister("incoming")
+
+    # ---------------------------------------------------------------- robots.txt
+
+    def _barred(self) -> None:
+        """`barred_by`: one row an address, rule and set of crawlers that it bars; `barred`: an address and its crawlers."""
+        self.con.execute("CREATE TEMP TABLE barred_by (address INTEGER, mask UBIGINT, rule INTEGER)")
+        self.con.execute("CREATE TEMP TABLE rule (id INTEGER, file VARCHAR, line INTEGER, text VARCHAR)")
+        rules: list[tuple[int, str, int | None, str]] = []
+        for host in self.robots.values():
+            if host.access is Access.ALL_BARRED:
+                self.con.execute(
+                    f"INSERT INTO barred_by SELECT id, {self.all_mask}, {len(rules)} FROM address WHERE origin = ? AND path <> ?",
+                    [host.origin, ALWAYS_ALLOWED],
+                )
+                rules.append((len(rules), host.url, None, status_text(host.status, host.error)))
+            elif host.access is Access.RULES:
+                self._bar_by_rules(host, rules)
+        if rules:
+            columns = list(zip(*rules, strict=True))
+            kinds = (pa.int32(), pa.string(), pa.int32(), pa.string())
+            names = ("id", "file", "line", "text")
+            self._insert("rule", {n: pa.array(c, t) for n, c, t in zip(names, columns, kinds, strict=True)})
+        self.con.execute(
+            "CREATE TEMP TABLE barred AS SELECT address, bit_or(mask) AS mask FROM barred_by GROUP BY address"
+        )
+
+    def _bar_by_rules(self, host: HostRobots, told: list[tuple[int, str, int | None, str]]) -> None:
+        groups: dict[Any, tuple[Ruleset, int]] = {}
+        for i, crawler in enumerate(self.crawlers):
+            rules = host.ruleset(crawler)
+            if any(not r.allow for r in rules.rules):
+                groups[rules.key] = (rules, groups.get(rules.key, (rules, 0))[1] | 1 << i)
+        if not groups:
+            return
+        ids, paths = paths_of(self.con, host.origin)
+        for rules, bits in groups.values():
+            bars = np.array([not r.allow for r in rules.rules] + [False], dtype=bool)
+            decided = match_many(rules.rules, paths)
+            chosen = bars[decided]
+            count = int(chosen.sum())
+            if count:
+                self._insert(
+                    "barred_by",
+                    {
+                        "address": pa.array(ids[chosen], pa.int32()),
+                        "mask": pa.array(np.full(count, bits, dtype=np.uint64)),
+                        "rule": pa.array(decided[chosen] + len(told), pa.int32()),
+                    },
+                )
+            told += [(len(told) + n, host.where, r.line, r.text) for n, r in enumerate(rules.rules)]
+
+    # ---------------------------------------------------------------- pages
+
+    def _directives(self) -> None:
+        """`scope`: the crawlers of each scope; `directed`: per address the crawlers told noindex and nofollow."""
+        masks: dict[str, int] = {}
+        for i, crawler in enumerate(self.crawlers):
+            for scope in crawler.scopes:
+                masks[scope] = masks.get(scope, 0) | 1 << i
+        self.con.execute("CREATE TEMP TABLE scope (name VARCHAR, mask UBIGINT)")
+        self.con.executemany("INSERT INTO scope VALUES (?, ?)", [[n, m] for n, m in sorted(masks.items())])
+        self.con.execute(
+            f"""CREATE TEMP TABLE directed AS SELECT address,
+                bit_or(CASE WHEN noindex OR {self.terms.expired} THEN mask ELSE 0 END) AS noindex,
+                bit_or(CASE WHEN nofollow THEN mask ELSE 0 END) AS nofollow
+            FROM directive JOIN scope ON scope.name = directive.scope WHERE void IS NULL GROUP BY address"""
+        )
+
+    def _folds(self) -> None:
+        """`fold`: where an address leads (redirect, refresh, canonical), and where that ends."""
+        self.con.execute(
+            """CREATE TEMP TABLE step AS
+            SELECT address, first(how ORDER BY rank) AS how, first(target ORDER BY rank) AS target FROM (
+                SELECT address, 1 AS rank, 'redirect' AS how, target FROM answer WHERE target IS NOT NULL
+                UNION ALL SELECT address, 2, 'refresh', refresh FROM page WHERE refresh IS NOT NULL AND refresh <> address
+                UNION ALL SELECT address, 3, 'canonical', target FROM (
+                    SELECT c.address, min(c.target) AS target FROM canonical c JOIN answer n ON n.address = c.address
+                    WHERE c.fault IS NULL AND NOT c.in_body AND c.target IS NOT NULL AND n.status < 300
+                    GROUP BY c.address HAVING min(c.target) = max(c.target) AND min(c.target) <> c.address)
+            ) GROUP BY address"""
+        )
+        steps = self.con.execute("SELECT address, target, how = 'redirect' FROM step").fetchnumpy()
+        address, target = (np.asarray(steps[n], dtype=np.int64) for n in ("address", "target"))
+        size = int(self._rows("SELECT coalesce(max(id), 0) + 1 FROM address")[0][0])
+        final, looped = follow(address, target, size)
+        self.con.execute("CREATE TEMP TABLE ended (address INTEGER, final INTEGER, looped BOOLEAN)")
+        self._insert(
+            "ended",
+            {
+                "address": pa.array(address, pa.int32()),
+                "final": pa.array(final, pa.int32(), mask=looped),
+                "looped": pa.array(looped),
+            },
+        )
+        self.con.execute(
+            """CREATE TEMP TABLE fold AS SELECT s.address, s.how, s.target, e.final,
+            e.looped AND s.how <> 'canonical' AS looped FROM step s JOIN ended e ON e.address = s.address"""
+        )
+
+    def _missing(self) -> None:
+        """`missing`: pages that are their host's error page, as a made-up address showed it, though they answer 200.
+
+        Hosts whose start page is that same page (an app's shell) tell nothing.
+        """
+        self.con.execute("CREATE TEMP TABLE missing (address INTEGER)")
+        probes = self._rows(
+            "SELECT origin, text_hash, sketch FROM probe WHERE final_status = 200 AND status = 200 AND text_hash IS NOT NULL"
+        )
+        for origin, digest, sketch in probes:
+            start = self._rows(
+                "SELECT p.text_hash FROM page p JOIN address a ON a.id = p.address WHERE a.origin = ? AND a.path = '/'",
+                [origin],
+            )
+            if any(found == digest for (found,) in start):
+                continue
+            self.con.execute(
+                "INSERT INTO missing SELECT p.address FROM page p JOIN address a ON a.id = p.address "
+                "WHERE a.origin = ? AND a.path <> '/' AND p.text_hash = ?",
+                [origin, digest],
+            )
+            if sketch is not None:
+                self._insert_alike(origin, digest, sketch)
+
+    def _insert_alike(self, origin: str, digest: int, sketch: bytes) -> None:
+        """Pages whose text is nearly the error page's (it may hold a date or a number)."""
+        found = self._rows(
+            "SELECT p.address, p.sketch FROM page p JOIN address a ON a.id = p.address WHERE a.origin = ? AND a.path <> '/' "
+            f"AND p.sketch IS NOT NULL AND p.text_hash <> ? AND p.own_words >= {WORDS_TO_COMPARE}",
+            [origin, digest],
+        )
+        if not found:
+            return
+        runs = np.frombuffer(b"".join(row[1] for row in found), dtype=np.uint16).reshape(len(found), 2 * SKETCH)
+        same = (runs == np.frombuffer(sketch, dtype=np.uint16)).mean(axis=1) >= SAME_MISSING
+        ids = np.array([row[0] for row in found], dtype=np.int32)[same]
+        self._insert("missing", {"address": pa.array(ids, pa.int32())})
+
+    # ---------------------------------------------------------------- the rows
+
+    def _facts(self) -> None:
+        """`fact`: one row an address that says what each crawler can do with it; every check reads it."""
+        all_mask = self.all_mask
+        self.con.execute(
+            """CREATE TEMP TABLE mention AS SELECT address, bool_or(listed) AS listed, bool_or(named) AS named FROM (
+                SELECT address, true AS listed, false AS named FROM entry WHERE address IS NOT NULL
+                UNION ALL SELECT c.target, false, true FROM fold c WHERE c.target <> c.address AND c.how = 'canonical'
+                UNION ALL SELECT target, false, false FROM answer WHERE target IS NOT NULL
+                UNION ALL SELECT refresh, false, false FROM page WHERE refresh IS NOT NULL
+                UNION ALL SELECT target, false, false FROM canonical WHERE target IS NOT NULL
+                UNION ALL SELECT target, false, false FROM alternate
+                UNION ALL SELECT address, false, false FROM given WHERE why <> 'variant'
+            ) GROUP BY address"""
+        )
+        self.con.execute(
+            f"""CREATE TEMP TABLE fact AS
+            SELECT *, {self.terms.want} AS want,
+                CASE WHEN tail = '' THEN ({all_mask} & ~barred & noindex) ELSE 0 END::UBIGINT AS hidden,
+                CASE WHEN tail = '' THEN ({all_mask} & ~barred & ~noindex) ELSE 0 END::UBIGINT AS open
+            FROM (SELECT *, {self.terms.entry} AS entry, CASE WHEN status IS NOT NULL AND ended = '' AND (matches_missing
+                OR kind = 'error') THEN 'broken' ELSE ended END AS tail
+            FROM (SELECT *, {kind_sql("kind_rule")} AS kind
+            FROM (SELECT *, {rule_sql()} AS kind_rule, {self.terms.closed} AS closed
+            FROM (
+                SELECT a.id, a.origin, a.path, a.site,
+                    a.site AND (m.address IS NOT NULL OR i.target IS NOT NULL
+                        OR (n.address IS NOT NULL AND v.address IS NULL)) AS known,
+                    n.address IS NOT NULL AS read, n.status, n.error, n.media_type,
+                    CASE WHEN n.address IS NULL THEN 'unread'
+                        WHEN n.status IN (401, 403, 407) THEN 'locked'
+                        WHEN n.status IN (408, 425, 429) OR n.status >= 500 OR n.status IS NULL THEN 'broken'
+                        WHEN n.status >= 400 THEN 'gone'
+                        WHEN f.looped THEN 'broken'
+                        WHEN f.target IS NOT NULL THEN 'folded'
+                        WHEN n.status >= 300 THEN 'broken'
+                        ELSE '' END AS ended,
+                    f.target AS folds_to, f.how AS fold_how, f.final AS folds_into,
+                    coalesce(b.mask, 0)::UBIGINT AS barred,
+                    coalesce(d.noindex, 0)::UBIGINT AS noindex, coalesce(d.nofollow, 0)::UBIGINT AS nofollow,
+                    coalesce(m.listed, false) AS listed, coalesce(m.named, false) AS named,
+                    a.id = {self.start} AS start,
+                    coalesce(i.followed, 0) AS followed, coalesce(i.unfollowed, 0) AS unfollowed, i.source AS linked_by,
+                    p.address IS NOT NULL AS html, p.types, coalesce(p.marks, 0) AS marks,
+                    coalesce(p.own_words, 0) AS own_words, coalesce(p.own_links, 0) AS own_links, p.text_hash,
+                    g.address IS NOT NULL AS matches_missing, {telling_sql("a.path")} AS telling
+                FROM address a
+                LEFT JOIN answer n ON n.address = a.id
+                LEFT JOIN page p ON p.address = a.id
+                LEFT JOIN fold f ON f.address = a.id
+                LEFT JOIN barred b ON b.address = a.id
+                LEFT JOIN directed d ON d.address = a.id
+                LEFT JOIN mention m ON m.address = a.id
+                LEFT JOIN inlink i ON i.target = a.id
+                LEFT JOIN given v ON v.address = a.id AND v.why = 'variant'
+                LEFT JOIN missing g ON g.address = a.id
+            ))))"""
+        )
+
+    def _reasons(self) -> None:
+        """`reason`: what decided each state that is not open, for the crawlers of its mask."""
+        words = self._rows(
+            "SELECT DISTINCT status, error FROM fact WHERE site AND tail IN ('locked', 'gone', 'broken') ORDER BY ALL"
+        )
+        self.con.execute("CREATE TEMP TABLE status_word (status SMALLINT, error VARCHAR, text VARCHAR)")
+        if words:
+            texts = [status_text(status, error) for status, error in words]
+            columns = {
+                "status": pa.array([w[0] for w in words], pa.int16()),
+                "error": pa.array([w[1] for w in words], pa.string()),
+            }
+            self._insert("status_word", {**columns, "text": pa.array(texts, pa.string())})
+        able = f"({self.all_mask} & ~f.barred)"
+        page = "coalesce(n.file, f.origin || f.path)"
+        self.con.execute(
+            f"""CREATE TEMP TABLE reason AS
+            SELECT address, mask::UBIGINT AS mask, (row_number() OVER (PARTITION BY address ORDER BY tier, kind, line, text) - 1)::UTINYINT
+                AS rank, kind, file, line::INTEGER AS line, text
+            FROM (
+                SELECT b.address, b.mask, 0 AS tier, 'robots' AS kind, r.file, r.line, r.text
+                FROM barred_by b JOIN rule r ON r.id = b.rule JOIN fact f ON f.id = b.address WHERE f.site
+                UNION ALL
+                SELECT f.id, {able}, 1, CASE WHEN f.ended = 'broken' AND f.fold_how IS NOT NULL THEN 'redirect' ELSE 'status' END,
+                    {page}, NULL, CASE WHEN f.ended = 'broken' AND f.fold_how IS NOT NULL THEN coalesce('Location: ' || n.location, '')
+                        || ' ({LOOPED})' WHEN f.ended = '' THEN w.text || ', {ERROR_PAGE}' ELSE w.text END
+                FROM fact f JOIN answer n ON n.address = f.id
+                JOIN status_word w ON w.status IS NOT DISTINCT FROM f.status AND w.error IS NOT DISTINCT FROM f.error
+                WHERE f.site AND f.tail IN ('locked', 'gone', 'broken')
+                UNION ALL
+                SELECT f.id, {able}, 1, 'redirect', {page}, CASE WHEN f.fold_how = 'refresh' THEN p.refresh_line END,
+                    CASE WHEN f.fold_how = 'refresh' THEN p.refresh_text ELSE 'Location: ' || n.location END
+                FROM fact f JOIN answer n ON n.address = f.id LEFT JOIN page p ON p.address = f.id
+                WHERE f.site AND f.tail = 'folded' AND f.fold_how <> 'canonical'
+                UNION ALL
+                SELECT f.id, {able}, 1 + c.origin, 'canonical', {page}, c.line, c.text
+                FROM fact f JOIN answer n ON n.address = f.id JOIN canonical c ON c.address = f.id
+                WHERE f.site AND f.tail = 'folded' AND f.fold_how = 'canonical' AND c.fault IS NULL AND NOT c.in_body
+                UNION ALL
+                SELECT f.id, f.hidden & s.mask, 1 + d.origin, CASE WHEN d.origin = 1 THEN 'header' ELSE 'tag' END, {page}, d.line, d.text
+                FROM fact f JOIN answer n ON n.address = f.id JOIN directive d ON d.address = f.id JOIN scope s ON s.name = d.scope
+                WHERE f.site AND f.hidden & s.mask > 0 AND d.void IS NULL AND (d.noindex OR {self.terms.expired})
+            ) WHERE mask > 0"""
+        )
+
+
+def paths_of(con: Any, origin: str) -> tuple[npt.NDArray[np.int32], Paths]:
+    """All addresses of an origin but robots.txt itself: their numbers, and their paths ready to be matched."""
+    table = con.sql(
+        "SELECT id, path FROM address WHERE origin = ? AND path <> ?", params=[origin, ALWAYS_ALLOWED]
+    ).to_arrow_table()
+    return table.column("id").to_numpy(), Paths(table.column("path").combine_chunks())
+
+
+def follow(
+    address: npt.NDArray[np.int64], target: npt.NDArray[np.int64], size: int
+) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.bool_]]:
+    """Where chains of single steps end, by doubling the stride; chains that never end are loops."""
+    onward = np.arange(size, dtype=np.int64)
+    onward[address] = target
+    leads = np.zeros(size, dtype=bool)
+    leads[address] = True
+    strides = max(1, int(np.ceil(np.log2(len(address) + 2))))
+    for _ in range(strides):
+        onward = onward[onward]
+    return onward[address], leads[onward[address]]

@@ -1,0 +1,51 @@
+"""Terms of the rows that are decided, as SQL: what an intent and the day of the audit make of the facts."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from indrel.core.intent import Intent
+from indrel.core.model import Want
+from indrel.core.page.facts import LITTLE, Mark
+from indrel.decide.kinds import ARCHIVES, JUNK
+from indrel.sqltext import quoted, quoted_list
+
+
+@dataclass(frozen=True)
+class Terms:
+    """`started` is when the audit began, ISO 8601."""
+
+    intent: Intent
+    started: str
+
+    @property
+    def closed(self) -> str:
+        """Whether an address stands on a host that is declared closed."""
+        names = quoted_list(sorted(self.intent.closed))
+        return f"substr(origin, strpos(origin, '://') + 3) IN ({names})" if self.intent.closed else "false"
+
+    @property
+    def entry(self) -> str:
+        """The number of the intent's entry that decides (the last that matches), or null."""
+        entries = list(enumerate(self.intent.wants))
+        cases = [f"WHEN {e.sql(self.intent.closed)} THEN {number}" for number, e in reversed(entries)]
+        return f"CASE {' '.join(cases)} END::INTEGER" if cases else "NULL::INTEGER"
+
+    @property
+    def want(self) -> str:
+        """What is wanted: as the intent states it, else implied."""
+        stated = [f"WHEN entry = {number} THEN '{e.want}'" for number, e in enumerate(self.intent.wants)]
+        return f"""CASE {" ".join(stated)} WHEN closed THEN '{Want.ANY}'
+            WHEN start OR listed OR named THEN '{Want.SHOW}'
+            WHEN kind IN ({quoted_list(JUNK)}) OR ({self.empty_archive}) THEN '{Want.HIDE}' ELSE '{Want.ANY}' END"""
+
+    @property
+    def empty_archive(self) -> str:
+        """Whether a page that should list others lists none."""
+        says = f"marks & {int(Mark.SAYS_EMPTY)} > 0 OR marks & {int(Mark.SAYS_ERROR)} > 0"
+        return f"html AND status = 200 AND kind IN ({quoted_list(ARCHIVES)}) AND own_words <= {LITTLE} AND ({says} OR own_links = 0)"
+
+    @property
+    def expired(self) -> str:
+        """Whether a directive's date had passed when the audit began."""
+        return f"coalesce(substr(expires, 1, 19) < {quoted(self.started[:19])}, false)"

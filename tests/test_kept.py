@@ -1,0 +1,245 @@
+"""Decided rows: kept with the snapshot, served for their own key alone, and what `explain` tells is what they rest on."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import duckdb
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from cases import BASE, HOST, NOINDEX, a, canonical, html, robots, sitemap
+from conftest import AuditSite, lines_of, read
+from indrel.checks import findings_of, verdict_of
+from indrel.checks.run import judge
+from indrel.core.crawlers import resolve
+from indrel.core.model import State
+from indrel.decide.reasons import decides, reasons
+from indrel.decide.site import Site
+from indrel.explain import explain
+from indrel.snapshot import Snapshot, SnapshotWriter
+from test_program import Run
+
+PAGES = {
+    **BASE,
+    "/": html(canonical("/"), a("/a", "/b", "/c", "/x/1", "/gone")),
+    "/robots.txt": robots("Disallow: /x/", f"Sitemap: {HOST}/sitemap.xml"),
+    "/sitemap.xml": sitemap("/", "/a", "/b", "/x/1"),
+    "/a": html(NOINDEX),
+    "/b": html(canonical("/c")),
+    "/c": html('<meta name="bingbot" content="noindex">'),
+}
+CRAWLERS = resolve(("googlebot", "bingbot", "*"))
+
+
+def opened(path: Path, names: tuple[str, ...] = ("googlebot", "bingbot", "*"), **more: Any) -> Site:
+    return Site(Snapshot(path), resolve(names), **more)
+
+
+def test_what_is_kept_is_what_was_decided(audit_site: AuditSite) -> None:
+    site, verdict = audit_site(PAGES)
+    path = Path(site.snapshot.path)
+    again = opened(path)
+    assert again.decided and verdict_of(again) == verdict
+    fresh = judge(opened(path, instead={HOST + "/other": (b"", "x")}))
+    assert fresh.findings == verdict.findings and fresh.causes == verdict.causes and fresh.states == verdict.states
+    for finding in verdict.findings:
+        assert finding in findings_of(again, finding.url)
+
+
+def test_another_key_is_decided_anew_and_the_old_answer_never_served(audit_site: AuditSite, tmp_path: Path) -> None:
+    site, verdict = audit_site(PAGES)
+    path = Path(site.snapshot.path)
+    site.close()
+    mtime = path.stat().st_mtime_ns
+    others: list[dict[str, Any]] = [
+        {"names": ("bingbot",)}, {"names": ("*", "googlebot", "bingbot")},
+        {"intent": read('[[want]]\nmatch = "/a"\nwant = "hide"\n', tmp_path)},
+        {"instead": {HOST: (b"User-agent: *\nDisallow: /a\n", "new.txt")}},
+    ]  # fmt: skip
+    for other in others:
+        changed = opened(path, **other)
+        assert changed.decided is None
+        assert verdict_of(changed).states != verdict.states or verdict_of(changed).findings != verdict.findings
+        changed.close()
+        back = opened(path)
+        assert verdict_of(back) == verdict  # whatever was kept in between
+        back.close()
+    assert path.stat().st_mtime_ns == mtime  # asking makes no snapshot newer
+    with SnapshotWriter(path, resume=True) as writer:
+        writer.add("directive", [(2, 0, "", True, False, ["noindex"], [], [], None, None, False, 1, "<meta>")])
+    assert opened(path).decided is None
+
+
+def test_an_acceptance_ends_on_its_day(audit_site: AuditSite, tmp_path: Path) -> None:
+    from datetime import date
+
+    intent = read('[[accept]]\ncheck = "link-to-gone"\nbecause = "soon"\nuntil = 2026-12-01\n', tmp_path)
+    path = Path(audit_site(PAGES)[0].snapshot.path)
+    for day, is_accepted in ((date(2026, 12, 1), True), (date(2026, 12, 2), False)) * 2:
+        site = opened(path, intent=intent, today=day)
+        found = [f for f in verdict_of(site).findings if f.check == "link-to-gone"]
+        assert [bool(f.accepted) for f in found] == [is_accepted]
+        site.close()
+
+
+def test_a_file_that_cannot_be_written_answers_all_the_same(audit_site: AuditSite, tmp_path: Path, indrel: Run) -> None:
+    (tmp_path / "s.indrel").write_bytes(Path(audit_site(PAGES)[0].snapshot.path).read_bytes())
+    first = indrel("list", "s.indrel", "--json", "--crawler", "bingbot").stdout
+    holder = duckdb.connect(":memory:")
+    holder.execute(
+        f"ATTACH '{tmp_path / 's.indrel'}' AS held (READ_ONLY)"
+    )  # another process reads: nothing can be kept
+    assert lines_of(indrel("list", "s.indrel", "--json").stdout)
+    assert indrel("list", "s.indrel", "--json", "--crawler", "bingbot").stdout == first
+    holder.close()
+
+
+MALICE = {
+    "a view in place of a table": "ALTER TABLE page RENAME TO p2; CREATE VIEW page AS SELECT * FROM read_text('/etc/hostname')",
+    "a view beside the tables": "CREATE VIEW extra AS SELECT 1",
+    "a macro": "CREATE MACRO lower(x) AS 'gotcha'",
+    "a generated column": "CREATE TABLE t (x INTEGER, y INTEGER AS (x + 1)); DROP TABLE slip; ALTER TABLE t RENAME TO slip",
+    "a table more": "CREATE TABLE extra (x INTEGER)",
+    "a table less": "DROP TABLE slip",
+    "a column of another type": "ALTER TABLE page ALTER title TYPE BLOB",
+    "another schema": "CREATE SCHEMA s; CREATE TABLE s.t (x INTEGER)",
+    "a default": "ALTER TABLE page ALTER title SET DEFAULT 'x'",
+    "meta as a view": "ALTER TABLE meta RENAME TO m; CREATE VIEW meta AS SELECT name, value FROM range(100000000000), m",
+}
+
+
+@pytest.mark.parametrize("what", MALICE)
+def test_a_strangers_snapshot_is_data(what: str, audit_site: AuditSite, indrel: Run, tmp_path: Path) -> None:
+    path = Path(audit_site(PAGES)[0].snapshot.path)
+    bad = tmp_path / "bad.indrel"
+    bad.write_bytes(path.read_bytes())
+    con = duckdb.connect(":memory:")
+    con.execute(f"ATTACH '{bad}' AS bad; USE bad")
+    con.execute(MALICE[what])
+    con.close()
+    for command in (("list", bad), ("explain", "/a", "--from", bad), ("report", bad, "-o", "x.csv")):
+        done = indrel(*command, code=2)
+        assert "not a snapshot" in done.stderr and not done.stdout
+
+
+def test_a_snapshot_reaches_no_other_file(audit_site: AuditSite) -> None:
+    con = audit_site(PAGES)[0].con
+    for sql in (
+        "SELECT * FROM read_text('/etc/hostname')",
+        "COPY fact TO '/tmp/x.csv'",
+        "SET lock_configuration = false",
+    ):
+        with pytest.raises(duckdb.Error):
+            con.execute(sql)
+
+
+# ---------------------------------------------------------------- what explain says is what the state rests on
+
+_PATHS = [f"/{c}{d}" for c in "ab" for d in ("", "/x", "?q=1")]
+_RULES = st.lists(
+    st.tuples(st.sampled_from(("allow", "disallow")), st.sampled_from(("/", "/a", "/a/", "/*x", "/b$", "/*?", "/a/x"))),
+    max_size=4,
+)
+_TAGS = st.lists(
+    st.tuples(
+        st.sampled_from(("", "googlebot", "bingbot")),
+        st.sampled_from(("noindex", "index", "nofollow")),
+        st.integers(0, 1),
+    ),
+    max_size=3,
+)
+_PAGE = st.tuples(
+    st.sampled_from((200, 200, 200, 404, 401, 503, None, 301)),
+    _TAGS,
+    st.lists(st.integers(0, len(_PATHS) - 1), max_size=2),
+)
+
+
+def written(path: Path, groups: dict[str, list[tuple[str, str]]], pages: list[Any]) -> None:
+    """A snapshot from values, without a server: addresses, answers, tags and canonicals as given."""
+    body = "".join(
+        f"User-agent: {agent}\n" + "".join(f"{k}: {v}\n" for k, v in rules) for agent, rules in groups.items()
+    )
+    with SnapshotWriter(path) as writer:
+        writer.set_meta(
+            source={"kind": "site", "location": HOST}, base=HOST + "/", started="2026-11-25T00:00:00Z", complete=True
+        )
+        writer.add(
+            "robots",
+            [(HOST, 200, None, "text/plain", [], HOST + "/robots.txt", body.encode(), False, "site", True, None)],
+        )
+        for number, (status, tags, canonicals) in enumerate(pages):
+            to = canonicals[0] if status == 301 and canonicals else None
+            where = HOST + _PATHS[to] if to is not None else None
+            writer.add("address", [(number, HOST, _PATHS[number], True)])
+            error = "refused" if status is None else None
+            writer.add("answer", [(number, status, error, "text/html", to, where, 0, False, None, "", None)])
+            if status == 200:
+                writer.add("directive", [(number, o, s, t == "noindex", t == "nofollow", [t], [], [], None, None, False,
+                                          None if o else n + 1, f"{s} {t} {n}") for n, (s, t, o) in enumerate(tags)])  # fmt: skip
+                writer.add(
+                    "canonical",
+                    [(number, 0, _PATHS[c], c, None, False, n + 9, f"canonical {n}") for n, c in enumerate(canonicals)],
+                )
+
+
+@settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(
+    st.dictionaries(st.sampled_from(("*", "googlebot", "bingbot")), _RULES, max_size=3),
+    st.lists(_PAGE, min_size=len(_PATHS), max_size=len(_PATHS)),
+)
+def test_explain_says_what_the_state_rests_on(tmp_path: Path, groups: Any, pages: list[Any]) -> None:
+    path = tmp_path / "random.indrel"
+    written(path, groups, pages)
+    with Snapshot(path) as snapshot:
+        site = Site(snapshot, CRAWLERS)
+        behind = reasons(site, range(len(_PATHS)))
+        for number, url in enumerate(HOST + p for p in _PATHS):
+            told = explain(site, url)
+            for index, crawler in enumerate(CRAWLERS):
+                state = told.states[crawler.token]
+                by = decides(behind.get(number, ()), index)
+                steps = {s.step: s for s in told.steps[crawler.token]}
+                assert list(steps["state"].evidence) == by and bool(by) is (state != State.OPEN)
+                allowed, rule, _ = site.rule_for(url, crawler)
+                assert (state == State.BARRED) is not allowed
+                if state == State.BARRED:
+                    assert (
+                        steps["rule"].evidence[0] == by[0]
+                        and rule
+                        and (by[0].line, by[0].text) == (rule.line, rule.text)
+                    )
+                elif state == State.HIDDEN:
+                    said = {e for e in steps["directives"].evidence if "noindex" in e.text}
+                    assert set(by) == said
+                elif state == State.FOLDED and pages[number][0] == 200:
+                    assert set(by) == set(steps["canonical"].evidence) and told.folds_into is not None
+                elif state in (State.GONE, State.LOCKED):
+                    assert by[0] in steps["answer"].evidence
+
+
+def test_the_list_names_what_decides(audit_site: AuditSite, tmp_path: Path, indrel: Run) -> None:
+    (tmp_path / "s.indrel").write_bytes(Path(audit_site(PAGES)[0].snapshot.path).read_bytes())
+    rows = {r["url"].removeprefix(HOST): r for r in lines_of(indrel("list", "s.indrel", "--json").stdout)}
+    assert rows["/a"]["by"][0]["kind"] == "tag" and rows["/a"]["by"][0]["crawlers"] == ["googlebot", "bingbot", "*"]
+    assert rows["/c"]["by"][0]["crawlers"] == ["bingbot"] and rows["/"]["by"] == []
+    assert [(b["kind"], b["line"], b["text"]) for b in rows["/x/1"]["by"]] == [("robots", 2, "Disallow: /x/")]
+    assert "listed-hidden" in rows["/a"]["checks"]
+
+    def urls(*options: str) -> set[str]:
+        return {
+            r["url"].removeprefix(HOST) for r in lines_of(indrel("list", "s.indrel", "--json", *options, code=0).stdout)
+        }
+
+    assert urls("--by", "tag") == {"/a", "/c"} and urls("--by", "canonical") == {"/b"}
+    assert urls("--check", "listed-hidden") == {"/a"} and urls("--state", "hidden", "--crawler", "*") == {"/a"}
+    table = indrel("list", "s.indrel", "--by", "tag", "--columns", "url,where,text").stdout.splitlines()
+    assert table[0].split() == ["url", "where", "text"] and NOINDEX in table[1]
+    indrel("list", "s.indrel", "--by", "tag", "-o", "x.csv", "-o", "x.xlsx", "--sort", "where", code=0)
+    assert NOINDEX.replace('"', '""') in (tmp_path / "x.csv").read_text()
+    for option, word, said in (("--check", "listed-hiden", "listed-hidden was probably meant"), ("--section", "/y/*", "/x/*"),
+                               ("--columns", "urls", "url was probably meant"), ("--sort", "size", "status")):  # fmt: skip
+        assert said in indrel("list", "s.indrel", option, word, code=2).stderr
