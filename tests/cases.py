@@ -475,6 +475,29 @@ CASES |= {
         f'<link rel="alternate" hreflang="cy" href="{HOST}/b">',
         pages={"/cy": html(canonical("/b")), "/b": TO},
     )[1],
+    "start-not-open": Case(
+        {**BASE, "/": html(NOINDEX, a("/a")), "/a": TO}, ("/",), {"/": html(canonical("/"), a("/a"))}
+    ),
+    "site-nofollow": Case(
+        {
+            **BASE,
+            **{
+                p: html('<meta name="robots" content="nofollow">', a("/a", "/b", "/c", "/d"))
+                for p in ("/", "/a", "/b", "/c", "/d")
+            },
+            "/sitemap.xml": sitemap("/", "/a", "/b", "/c", "/d"),
+        },
+        ("/",),
+        {p: html('<meta name="robots" content="follow">', a("/a", "/b", "/c", "/d")) for p in ("/", "/a")},
+    ),
+    "script-only": Case(
+        {
+            **BASE,
+            "/": '<!doctype html><html><head><title>Huts</title><script src="/app.js"></script></head><body><div id="app"></div>',
+        },
+        ("/",),
+        {"/": html('<script src="/app.js"></script>', a("/a")), "/a": TO},
+    ),
     "no-path": Case(listed("/a", TO), ("/a",), {"/": start("/a")}, severity="note"),
     "link-nofollow-inside": Case(
         {**listed("/a", TO), "/": start("/b", more=a("/a", rel="nofollow")), "/b": html(body=a("/a"))},

@@ -136,5 +136,5 @@ def demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
     folder = tmp_path_factory.mktemp("demo")
     done = subprocess.run([PROGRAM, "demo"], cwd=folder, capture_output=True, text=True, timeout=120)
     assert done.returncode == 0, done.stderr
-    assert done.stdout.startswith("www.sarnfell.example: ") and "try: indrel explain /" in done.stderr
+    assert done.stdout.startswith("www.sarnfell.example, 20") and "try: indrel explain /" in done.stderr
     return folder

@@ -38,10 +38,13 @@ PAGES = {
 def test_json_is_the_contract(audit_site: AuditSite) -> None:
     site, verdict = audit_site(PAGES)
     doc = json.loads(json_doc.render(verdict, site))
-    assert list(doc)[:12] == [
-        "indrel", "schema", "source", "complete", "incomplete_because", "crawlers", "counts", "skipped_checks", "causes",
-        "findings", "crawler_matrix", "sitemaps",
-    ][:12]  # fmt: skip
+    assert list(doc)[:13] == [
+        "indrel", "schema", "source", "complete", "incomplete_because", "verdict", "crawlers", "counts", "skipped_checks",
+        "causes", "findings", "crawler_matrix", "sitemaps",
+    ]  # fmt: skip
+    assert doc["verdict"] == {
+        "sentence": doc["verdict"]["sentence"], "wanted": 3, "lost": 2, "exposed": 0, "conflicts": 2, "faults": 1,
+    }  # fmt: skip
     assert doc["schema"] == 1 and doc["source"]["kind"] == "site" and doc["source"]["location"] == HOST + "/"
     assert doc["source"]["started"].endswith("Z") and doc["source"]["finished"] >= doc["source"]["started"]
     assert doc["counts"]["states"]["*"] == {"gone": 1, "hidden": 2, "open": 1} and doc["counts"]["addresses"] == 4
@@ -127,7 +130,7 @@ def test_widths() -> None:
 
 def drawn(columns: int, draw: Any) -> list[str]:
     out = io.StringIO()
-    draw(Terminal(Console(file=out, width=columns, no_color=True, markup=False, highlight=False)))
+    draw(Terminal(Console(file=out, width=columns, no_color=True, markup=False, highlight=False, force_terminal=True)))
     return out.getvalue().splitlines()
 
 
@@ -138,15 +141,20 @@ def test_everything_fits_the_terminal(columns: int, audit_site: AuditSite) -> No
         {**PAGES, "/": html(body=a("/tag/a", long)), "/sitemap.xml": sitemap("/", "/tag/a", long)}
     )
     lines = drawn(columns, lambda t: t.verdict(verdict, site.base_origin, True))
-    assert lines[0].startswith("www.sarnfell.example: ") and sentence(verdict).startswith(lines[0][:50])
-    assert all(width(line) <= min(columns, 120) for line in lines)
+    lines = [re.sub(r"\x1b\[[\d;]*m", "", line) for line in lines]
+    assert re.match(r"www.sarnfell.example, \d{4}-\d\d-\d\d \d\d:\d\d UTC: ", lines[0]) and sentence(
+        verdict
+    ).startswith(lines[0][:50])
+    assert all(width(line) <= min(columns, 140) for line in lines)
     rows = drawn(columns, lambda t: table(t, ["address", "state"], [[long, "hidden"], ["/a", "open"]]))
-    assert all(width(row) <= columns for row in rows) and rows[2].split() == ["/a", "open"]
+    rows = [re.sub(r"\x1b\[[\d;]*m", "", row) for row in rows]
+    assert all(width(row) <= columns for row in rows) and rows[-1].split() == ["/a", "open"]
+    assert "".join(row.split()[0] for row in rows[1:-1]) == long, "nothing is cut: it goes on below"
 
 
 def test_nothing_to_fix_is_said(audit_site: AuditSite) -> None:
     verdict = audit_site(BASE)[1]
-    assert sentence(verdict) == "www.sarnfell.example: nothing to fix in 1 address."
+    assert sentence(verdict).endswith(" UTC: the one wanted page is open; nothing to fix.")
 
 
 def test_reports_are_whole_or_not_there(audit_site: AuditSite, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -174,7 +182,7 @@ HOSTILE = {
 def test_markdown_holds_no_markup_of_the_site(audit_site: AuditSite) -> None:
     site, verdict = audit_site(HOSTILE)
     lines = markdown.render(verdict, site).decode().splitlines()
-    assert lines[0].startswith("# www.sarnfell.example: ") and any(line.startswith("**Mend:** ") for line in lines)
+    assert lines[0].startswith("# www.sarnfell.example, ") and any(line.startswith("**Mend:** ") for line in lines)
     outside = re.sub(r"(`+)(?!`).*?(?<!`)\1(?!`)", "", re.sub(r"\\\\.", "", "\n".join(lines)))
     assert "<script" not in outside and "](" not in outside and "\x1b" not in "".join(lines)
     assert markdown.code("a`b``c") == "```a`b``c```" and markdown.prose("no `a<b` here <i>") == "no `a<b` here \\<i\\>"

@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
 from indrel.checks import verdict_of
 from indrel.checks.evidence import robots_line
-from indrel.core.address import HostMap
-from indrel.core.model import Evidence, Finding, State
+from indrel.core.address import HostMap, origin_of
+from indrel.core.answers import status_text
+from indrel.core.model import Evidence, Finding, Lost, State
+from indrel.core.robots import Access
 from indrel.decide.reasons import decides, reasons
 from indrel.decide.site import Site
 from indrel.errors import UsageError
@@ -32,6 +34,7 @@ class StateChange:
 
     @property
     def is_worse(self) -> bool:
+        """Wanted, open before, and known not to be now."""
         return self.wanted and self.before == State.OPEN
 
     def as_json(self) -> dict[str, object]:
@@ -88,6 +91,9 @@ class Comparison:
     findings_new: list[Finding] = field(default_factory=list)
     findings_gone: list[Finding] = field(default_factory=list)
     findings_still: int = 0
+    unknown: list[dict[str, object]] = field(default_factory=list)
+    """What could not be read in one of the audits: `url`, `because`, and the checks that spoke of it in the other."""
+
     common: int = 0
 
     @property
@@ -103,7 +109,7 @@ class Comparison:
             "addresses": {"new": self.addresses_new, "gone": self.addresses_gone, "common": self.common},
             "findings_new": [f.as_json() for f in self.findings_new],
             "findings_gone": [f.as_json() for f in self.findings_gone], "findings_still": self.findings_still,
-            "worse": self.worse,
+            "unknown": self.unknown, "worse": self.worse,
         }  # fmt: skip
 
 
@@ -128,7 +134,8 @@ def _bring_over(before: Site, after: Site, hosts: HostMap) -> None:
     con.executemany("INSERT INTO stands_for VALUES (?, ?)", origins)
     states = ", ".join(f"{before.state_sql(i)} AS s{i}" for i in range(len(before.crawlers)))
     tables = {
-        "earlier": f"SELECT other AS origin, path, want, {states} FROM fact JOIN stands_for USING (origin) WHERE known",
+        "earlier": f"SELECT other AS origin, path, want, {UNKNOWN} AS unseen, {states} FROM fact "
+        "JOIN stands_for USING (origin) WHERE known",
         "earlier_said": f"SELECT other AS origin, path, robots, canonical FROM ({said_sql('m.other')}) JOIN stands_for USING (origin)",
         "earlier_listed": "SELECT DISTINCT m.other AS origin, a.path FROM entry e "
         "JOIN address a ON a.id = e.address JOIN stands_for m ON m.origin = a.origin",
@@ -152,6 +159,77 @@ def said_sql(target: str = "t.origin") -> str:
 FROM fact f WHERE f.known AND f.read AND f.status < 300"""
 
 
+UNKNOWN = "NOT read OR status IS NULL OR status >= 500 OR status IN (408, 425, 429)"
+"""Whether nothing is known of an address, over the columns of `fact`: it was not read, or did not answer this time."""
+
+
+class Unreadable:
+    """Why an address could not be read in an audit; None where it was read, or is known not to be there any more."""
+
+    def __init__(self, site: Site) -> None:
+        self.site = site
+        self._whole = self._nothing_read()
+
+    def _nothing_read(self) -> str | None:
+        """Why an address that an audit does not know may be there all the same; None where it would have been found."""
+        if not self.site.complete:
+            return f"not read: {self.site.meta.get('incomplete_because') or 'the audit is not complete'}"
+        start = self.site.rows(
+            f"SELECT read, status, error, barred FROM fact WHERE id = ? AND ({UNKNOWN})", [self.site.start_id]
+        )
+        if not start:
+            return None
+        read, status, error, barred = start[0]
+        return f"the start page could not be read: {status_text(status, error) if read else 'barred' if barred else 'not asked'}"
+
+    def why(self, urls: Iterable[str]) -> dict[str, str]:
+        """Of some addresses those that could not be read, with the reason."""
+        chosen = sorted({u for u in urls if "://" in u})
+        rows = {
+            row[0]: row[1:]
+            for row in self.site.rows(
+                f"""SELECT origin || path AS url, read, status, error, barred, {UNKNOWN} AS unseen FROM fact
+                WHERE url IN (SELECT unnest(?::VARCHAR[]))""",
+                [chosen],
+            )
+        }
+        sitemaps = {
+            url: (status, error)
+            for url, status, error in self.site.rows("SELECT url, status, fetch_error FROM sitemap")
+        }
+        found = {}
+        for url in chosen:
+            reason = self._robots(url) or self._page(rows.get(url), sitemaps.get(url))
+            if reason:
+                found[url] = reason
+        return found
+
+    def _robots(self, url: str) -> str | None:
+        host = self.site.robots.get(origin_of(url))
+        if not url.endswith("/robots.txt") or host is None or not host.known:
+            return None
+        return status_text(host.status, host.error) if host.access is Access.ALL_BARRED else ""
+
+    def _page(self, row: tuple[Any, ...] | None, sitemap: tuple[int | None, str | None] | None) -> str | None:
+        if sitemap is not None:
+            return None if sitemap[0] == 200 or (sitemap[0] and 400 <= sitemap[0] < 500) else status_text(*sitemap)
+        if row is None:
+            return self._whole
+        read, status, error, barred, unseen = row
+        if not unseen:
+            return None
+        if read:
+            return status_text(status, error)
+        return "barred, so it was not read" if barred else self._whole
+
+
+def lost_since(before: Site, after: Site) -> list[Lost]:
+    """Wanted addresses that were open for a crawler and are known not to be now, with what does it."""
+    worse = [c for c in changed_states(before, after) if c.is_worse]
+    causes = _Causes(after, list(dict.fromkeys(c.url for c in worse)))
+    return [Lost(c.url, c.crawler, c.after, causes.of(c.url, c.crawler)) for c in worse]
+
+
 def changed_states(before: Site, after: Site, hosts: HostMap | None = None) -> list[StateChange]:
     """Addresses whose state changed, by crawler: wanted ones that got worse first."""
     _bring_over(before, after, hosts or HostMap())
@@ -162,7 +240,8 @@ def changed_states(before: Site, after: Site, hosts: HostMap | None = None) -> l
             for url, old, new, wanted, want in after.rows(
                 f"""SELECT origin || path AS url, e.s{i}, {after.state_sql(i)} AS state, fact.want = 'show' OR e.want = 'show',
                     fact.want
-                FROM fact JOIN earlier e USING (origin, path) WHERE known AND state <> e.s{i} ORDER BY url"""
+                FROM fact JOIN earlier e USING (origin, path) WHERE known AND state <> e.s{i}
+                AND NOT (state <> 'barred' AND ({UNKNOWN})) AND NOT (e.s{i} <> 'barred' AND e.unseen) ORDER BY url"""
             )
         ]
     return sorted(found, key=lambda c: (not c.is_worse, not c.wanted, c.after == State.OPEN, c.url))
@@ -209,8 +288,41 @@ def _rules(before: Site, after: Site, found: Comparison) -> None:
 
 def _findings(before: Site, after: Site, hosts: HostMap, found: Comparison) -> None:
     old, new = ([f for f in verdict_of(s).findings if not f.accepted] for s in (before, after))
-    found.findings_new, found.findings_gone = apart(old, new, hosts)
-    found.findings_still = len(new) - len(found.findings_new)
+    fresh, gone = apart(old, new, hosts)
+    found.findings_still = len(new) - len(fresh)
+    found.findings_gone, unseen_now = known_of(after, gone, hosts.url)
+    found.findings_new, unseen_then = known_of(before, fresh, hosts.back().url)
+    for when, unseen in (("now", unseen_now), ("then", unseen_then)):
+        for (url, because), checks in unseen.items():
+            found.unknown.append({"url": url, "because": because, "when": when, "checks": checks})
+    told = {str(one["url"]) for one in found.unknown}
+    lost_sight = after.rows(
+        f"SELECT origin || path AS url FROM fact JOIN earlier e USING (origin, path) WHERE known AND ({UNKNOWN}) AND barred = 0 "
+        "AND NOT e.unseen ORDER BY url"
+    )
+    reasons_of = Unreadable(after).why([url for (url,) in lost_sight])
+    found.unknown += [
+        {"url": u, "because": b, "when": "now", "checks": []} for u, b in reasons_of.items() if u not in told
+    ]
+
+
+def known_of(
+    site: Site, findings: Sequence[Finding], there: Callable[[str], str]
+) -> tuple[list[Finding], dict[tuple[str, str], list[str]]]:
+    """Findings of one audit of whose addresses the other, `site`, knows something, and of the rest address, reason, checks.
+
+    `there` gives the address that stands for one in the other audit.
+    """
+    because = Unreadable(site).why(there(f.url) for f in findings)
+    known: list[Finding] = []
+    unknown: dict[tuple[str, str], list[str]] = {}
+    for finding in findings:
+        reason = because.get(there(finding.url))
+        if reason:
+            unknown.setdefault((finding.url, reason), []).append(finding.check)
+        else:
+            known.append(finding)
+    return known, unknown
 
 
 def apart(

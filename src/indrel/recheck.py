@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
-from indrel.core.model import Finding
+from indrel.core.model import Finding, Severity
 from indrel.decide.site import Site
 
 MOST_BESIDE = 200
@@ -14,19 +14,31 @@ MOST_BESIDE = 200
 
 @dataclass
 class Rechecked:
-    """Findings by what became of them; `changed` are pairs of what was said and what is said now."""
+    """Findings by what became of them; `changed` are pairs of what was said and what is said now.
+
+    `unknown` are findings of addresses that could not be read this time, each with the reason: neither mended nor worse.
+    """
 
     mended: list[Finding] = field(default_factory=list)
     still: list[Finding] = field(default_factory=list)
     changed: list[tuple[Finding, Finding]] = field(default_factory=list)
     new: list[Finding] = field(default_factory=list)
+    unknown: list[tuple[Finding, str]] = field(default_factory=list)
+    answered: int = 0
+    """Addresses asked for again that answered."""
 
     def as_json(self) -> dict[str, object]:
         return {
             "mended": [f.as_json() for f in self.mended], "still": [f.as_json() for f in self.still],
             "changed": [{"before": a.as_json(), "after": b.as_json()} for a, b in self.changed],
             "new": [f.as_json() for f in self.new],
+            "unknown": [{**f.as_json(), "unknown_because": why} for f, why in self.unknown], "answered": self.answered,
         }  # fmt: skip
+
+    def fails(self, severity: Severity) -> bool:
+        """Whether anything as grave is still there or new."""
+        now = [*self.still, *(after for _, after in self.changed), *self.new]
+        return any(f.severity.value >= severity.value for f in now)
 
 
 def chosen(
@@ -59,25 +71,47 @@ def addresses(site: Site, findings: Iterable[Finding], urls: Iterable[str] = ())
     }
 
 
-def held(before: Sequence[Finding], after: Iterable[Finding], asked: set[str]) -> Rechecked:
-    """What became of findings; new ones count where their subject was asked for again."""
+def held(
+    before: Sequence[Finding], after: Iterable[Finding], asked: set[str], unread: Mapping[str, str] | None = None
+) -> Rechecked:
+    """What became of all findings of the addresses that were asked for again; like is compared with like.
+
+    `unread` are addresses that could not be read this time, with the reason. What stood already is never new; findings of
+    one rule are told apart by its own line.
+    """
     found = Rechecked()
+    unread = unread or {}
     now: dict[tuple[str, str], list[Finding]] = {}
     for finding in after:
         now.setdefault((finding.check, finding.url), []).append(finding)
-    for finding in before:
+    left = []
+    for finding in before:  # first what is the same to the letter, then what is alike
         same = now.get((finding.check, finding.url), [])
         exact = next((f for f in same if _said(f) == _said(finding)), None)
         if exact is not None:
             same.remove(exact)
             found.still.append(finding)
-        elif same:
+        else:
+            left.append(finding)
+    for finding in left:
+        same = (
+            []
+            if finding.evidence and finding.evidence[0].line and _of_file(finding)
+            else now.get((finding.check, finding.url), [])
+        )
+        if same:
             found.changed.append((finding, same.pop(0)))
+        elif finding.url in unread:
+            found.unknown.append((finding, unread[finding.url]))
         else:
             found.mended.append(finding)
-    told = {(f.check, f.url) for f in before}
-    found.new = [f for rest in now.values() for f in rest if f.url in asked and (f.check, f.url) not in told]
+    found.new = [f for rest in now.values() for f in rest if f.url in asked or _of_file(f)]
     return found
+
+
+def _of_file(finding: Finding) -> bool:
+    """Whether a finding is of one line of a file that has many: another line's finding is another finding."""
+    return bool(finding.evidence) and finding.evidence[0].kind == "robots" and finding.url.endswith("/robots.txt")
 
 
 def _said(finding: Finding) -> tuple[object, ...]:

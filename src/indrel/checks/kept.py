@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable
+from dataclasses import asdict
 from typing import Any
 
-from indrel.core.model import Accepted, Cause, CheckClass, Evidence, Finding, Severity, Skipped, Verdict
+from indrel.core.model import Accepted, Cause, CheckClass, Evidence, Finding, Headline, Severity, Skipped, Verdict
 from indrel.decide.site import Site
 
 _FINDING = "id, cause, check_id, cls, severity, url, crawlers, message, also, section, accepted, until"
@@ -35,7 +36,7 @@ def keep(site: Site, verdict: Verdict) -> None:
     placed(site)
     key = {
         "key": site.key, "folders": sorted(site.sections.folders), "states": verdict.states, "addresses": verdict.addresses,
-        "skipped": [[s.check, s.because] for s in verdict.skipped],
+        "skipped": [[s.check, s.because] for s in verdict.skipped], "headline": asdict(verdict.headline),
     }  # fmt: skip
     rows = _rows(verdict)
     if site.key is None or verdict.crashed or not site.snapshot.keep(key, ("fact", "place", "reason", "scope"), rows):
@@ -106,7 +107,7 @@ def _read(site: Site, decided: dict[str, Any]) -> Verdict:
         source=source_of(site), complete=site.complete, incomplete_because=site.meta.get("incomplete_because"),
         crawlers=tuple(c.token for c in site.crawlers), addresses=decided["addresses"], states=decided["states"],
         causes=tuple(causes), findings=tuple(findings), skipped=tuple(Skipped(*pair) for pair in decided["skipped"]),
-        crashed=tuple(Skipped(*pair) for pair in decided.get("crashed", ())),
+        crashed=tuple(Skipped(*pair) for pair in decided.get("crashed", ())), headline=Headline(**decided["headline"]),
     )  # fmt: skip
 
 

@@ -3,25 +3,23 @@
 from __future__ import annotations
 
 import logging
-from collections import Counter
 from collections.abc import Iterable
 from dataclasses import replace
 from datetime import date
 
 from indrel.checks.catalogue import Check, Hit, Need, checks
+from indrel.checks.causes import gather_causes
+from indrel.checks.headline import headline
 from indrel.checks.measures import MANY
-from indrel.core.model import Accepted, Cause, CheckClass, Finding, Severity, Skipped, Verdict
+from indrel.checks.silence import without_consequences
+from indrel.core.model import Accepted, Cause, Finding, Severity, Skipped, Verdict
 from indrel.decide.site import Site
 
-_CLASS_ORDER = list(CheckClass)
 FEW = 3
 """Pages of a section that differ from a cause's, and are named."""
 
 MOST_ASKED = 20
 """Causes for which the few that differ are looked up."""
-
-WHOLE_HOSTS = ("site-barred", "site-noindex", "robots-unreachable", "robots-is-page", "host-open", "open-locked")
-"""Checks that concern a whole host, or that let strangers in: told first among findings of one severity."""
 
 log = logging.getLogger("indrel")
 
@@ -48,7 +46,7 @@ def judge(site: Site, only: Iterable[str] | None = None) -> Verdict:
         except Exception as error:
             log.debug("check %s crashed", one.id, exc_info=True)
             crashed.append(Skipped(one.id, f"{type(error).__name__}: {error}"[:300]))
-    findings = accept(site, findings, site.today)
+    findings = accept(site, softened(site, without_consequences(site, findings)), site.today)
     findings, causes = gather_causes(findings)
     causes = with_shares(site, causes)
     meta = site.meta
@@ -63,7 +61,29 @@ def judge(site: Site, only: Iterable[str] | None = None) -> Verdict:
         findings=tuple(findings),
         skipped=tuple(skipped),
         crashed=tuple(crashed),
+        headline=headline(site, findings),
     )
+
+
+def softened(site: Site, findings: list[Finding]) -> list[Finding]:
+    """Canonical rows of pages that are to be hidden are notes: for those, noindex beside a canonical, chains and unlike
+    targets are harmless."""
+    loud = [
+        f
+        for f in findings
+        if f.check.startswith("canonical-") and f.check != "canonical-first-page" and f.severity is not Severity.NOTE
+    ]
+    if not loud:
+        return findings
+    hidden = {
+        url
+        for (url,) in site.rows(
+            "SELECT origin || path AS url FROM fact WHERE want = 'hide' AND url IN (SELECT unnest(?::VARCHAR[]))",
+            [sorted({f.url for f in loud})],
+        )
+    }
+    chosen = {id(f) for f in loud if f.url in hidden}
+    return [replace(f, severity=Severity.NOTE) if id(f) in chosen else f for f in findings]
 
 
 def source_of(site: Site) -> dict[str, object]:
@@ -148,41 +168,3 @@ def with_shares(site: Site, causes: list[Cause]) -> list[Cause]:
             cause = replace(cause, share=cause.count / total, others=tuple(url for (url,) in others))
         found.append(cause)
     return found
-
-
-def gather_causes(findings: list[Finding]) -> tuple[list[Finding], list[Cause]]:
-    """Group findings by check, section and the text of their first evidence; the worst and largest first."""
-    groups: dict[tuple[str, str, str, bool], list[Finding]] = {}
-    for finding in findings:
-        text = finding.evidence[0].text if finding.evidence else ""
-        groups.setdefault((finding.check, finding.section, text, finding.accepted is not None), []).append(finding)
-
-    def order(item: tuple[tuple[str, str, str, bool], list[Finding]]) -> tuple[object, ...]:
-        key, members = item
-        severity = max(f.severity.value for f in members)
-        return (
-            key[3],
-            -severity,
-            key[0] not in WHOLE_HOSTS,
-            _CLASS_ORDER.index(members[0].cls),
-            -len(members),
-            members[0].section.startswith("//"),
-            key,
-        )
-
-    causes: list[Cause] = []
-    marked: list[Finding] = []
-    for number, (_, members) in enumerate(sorted(groups.items(), key=order), 1):
-        members = [replace(f, cause=f"c{number}") for f in sorted(members, key=lambda f: (-f.severity.value, f.url))]
-        first = members[0]
-        about = checks()[first.check]
-        summary = first.message if len(members) == 1 else about.summary
-        severity = Severity(max(f.severity.value for f in members))
-        causes.append(
-            Cause(
-                f"c{number}", first.check, first.cls, severity, first.section, len(members), summary, about.mend,
-                tuple(members), sections=dict(Counter(f.section for f in members).most_common()),
-            )
-        )  # fmt: skip
-        marked += members
-    return marked, causes

@@ -40,6 +40,7 @@ def audit(
     base: opt.BaseOption = None,
     baseline: opt.BaselineOption = None,
     resume: opt.ResumeOption = False,
+    everything: opt.AllOption = False,
     quiet: opt.QuietOption = False,
     verbose: opt.VerboseOption = False,
 ) -> None:
@@ -67,21 +68,27 @@ def audit(
         pipeline.keep_intent(path, wants)
     site, verdict = pipeline.examine(path, crawler, wants)
     if baseline:
-        verdict = since(baseline, verdict, [c.token for c in site.crawlers], wants)
-    finish(site, verdict, output=output, json=json, fail_on=fail_on, verbose=verbose, quiet=quiet, cut=cut)
+        verdict = since(baseline, site, verdict, wants)
+    finish(
+        site, verdict, output=output, json=json, fail_on=fail_on, everything=everything or verbose, quiet=quiet, cut=cut
+    )
 
 
-def since(baseline: Path, verdict: Verdict, crawlers: list[str], wants: Intent) -> Verdict:
-    """A verdict that knows which findings an earlier audit had: only the others fail."""
+def since(baseline: Path, site: Site, verdict: Verdict, wants: Intent) -> Verdict:
+    """A verdict that knows what an earlier audit had: only other findings fail, and wanted addresses that were lost since."""
     from dataclasses import replace
 
     from indrel import pipeline
-    from indrel.compare import apart
+    from indrel.compare import apart, known_of, lost_since
 
-    earlier, old = pipeline.examine(baseline, crawlers, wants)
-    earlier.close()
-    new, _ = apart(old.findings, verdict.findings)
-    return replace(verdict, new=frozenset(new), baseline=str(baseline))
+    earlier, old = pipeline.examine(baseline, [c.token for c in site.crawlers], wants)
+    try:
+        new, _ = apart(old.findings, verdict.findings)
+        new, _ = known_of(earlier, new, lambda url: url)
+        lost = lost_since(earlier, site)
+    finally:
+        earlier.close()
+    return replace(verdict, new=frozenset(new), lost=tuple(lost), baseline=str(baseline))
 
 
 def finish(
@@ -91,7 +98,7 @@ def finish(
     output: list[Path] | None,
     json: bool,
     fail_on: str,
-    verbose: bool,
+    everything: bool,
     quiet: bool,
     cut: IndrelError | None,
 ) -> None:
@@ -106,7 +113,12 @@ def finish(
     if json:
         out_console().file.write(json_doc.render(verdict, site).decode())
     else:
-        terminal().verdict(verdict, site.base_origin, verbose, site_matrix(site), link_flow(site), sitemap_states(site))
+        if everything:
+            terminal().verdict(
+                verdict, site.base_origin, True, site_matrix(site), link_flow(site), sitemap_states(site)
+            )
+        else:
+            terminal().verdict(verdict, site.base_origin)
     for file in output or []:
         say(f"written: {file}", quiet)
     say(f"facts kept in {site.snapshot.path}; try: indrel explain {_worst_path(verdict, site)}", quiet)

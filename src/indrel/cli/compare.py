@@ -15,6 +15,7 @@ from indrel.errors import UsageError
 if TYPE_CHECKING:
     from indrel.compare import Comparison
     from indrel.core.address import HostMap
+    from indrel.reports.terminal import Terminal
 
 FEW = 12
 
@@ -33,7 +34,9 @@ def compare(
 ) -> None:
     """Say what changed between two audits, what one edit explains it, and whether anything wanted got worse."""
     from indrel import pipeline
+    from indrel.checks.headline import spoken_of
     from indrel.compare import compare as held
+    from indrel.core.model import moment
 
     wants = pipeline.load_intent(intent)
     after = pipeline.open_site(new, crawler, wants)
@@ -41,13 +44,14 @@ def compare(
     try:
         found = held(before, after, _hosts(map_hosts))
         origin = after.base_origin
+        subject = f"{spoken_of(after)}, since {moment(before.meta.get('started'))}"
     finally:
         before.close()
         after.close()
     if json:
         out_console().file.write(json_module.dumps(found.as_json(), ensure_ascii=False) + "\n")
     else:
-        _show(found, origin)
+        _show(found, origin, subject)
     raise typer.Exit(1 if found.worse else 0)
 
 
@@ -63,7 +67,7 @@ def _hosts(values: list[str] | None) -> HostMap:
     return HostMap(found)
 
 
-def _show(found: Comparison, origin: str) -> None:
+def _show(found: Comparison, origin: str, subject: str) -> None:
     from indrel.core.model import plural
     from indrel.reports.terminal import STATE_STYLES, short
 
@@ -73,15 +77,22 @@ def _show(found: Comparison, origin: str) -> None:
     if found.worse:
         verdict = f"{plural(found.worse, 'wanted address', 'wanted addresses')} got worse"
     elif lost:
-        verdict = f"{plural(lost, 'address is', 'addresses are')} open no more, none of them known to be wanted"
+        verdict = f"{plural(lost, 'address is', 'addresses are')} no longer open, none of them known to be wanted"
     else:
         verdict = "nothing wanted got worse"
     term.line(
-        f"{verdict}; {plural(changed, 'address', 'addresses')} of {found.common:,} changed state, "
+        f"{subject}: {verdict}; {plural(changed, 'address', 'addresses')} of {found.common:,} changed state, "
         f"{len(found.addresses_new):,} new, {len(found.addresses_gone):,} gone; findings: {len(found.findings_new):,} new, "
-        f"{len(found.findings_gone):,} gone, {found.findings_still:,} still there.",
+        f"{len(found.findings_gone):,} gone, {found.findings_still:,} still there"
+        + (f"; {plural(len(found.unknown), 'address', 'addresses')} unknown." if found.unknown else "."),
         "bold",
     )
+    reasons: dict[str, list[str]] = {}
+    for one in found.unknown:
+        reasons.setdefault(str(one["because"]), []).append(short(str(one["url"]), origin))
+    for because, urls in list(reasons.items())[:FEW]:
+        more = f" and {len(urls) - 3:,} more" if len(urls) > 3 else ""
+        term.line(f"unknown  {', '.join(urls[:3])}{more}: {because}", "yellow", indent=2, hang=9)
     if found.edits:
         term.console.print()
         term.line("What changed, by what explains it", "bold")
@@ -103,6 +114,15 @@ def _show(found: Comparison, origin: str) -> None:
         term.line(f"at    {', '.join(shown)}{' ...' if len(edit.urls) > 3 else ''}", indent=7, hang=6)
     if len(found.edits) > FEW:
         term.line(f"and {len(found.edits) - FEW:,} more (--json shows all)", "dim", indent=2)
+    _files(term, found, origin)
+    term.by_check("New findings", found.findings_new, origin)
+    term.by_check("Findings gone", found.findings_gone, origin, "green")
+
+
+def _files(term: Terminal, found: Comparison, origin: str) -> None:
+    """What changed in robots.txt and the sitemaps."""
+    from indrel.reports.terminal import short
+
     if found.rules:
         term.console.print()
         term.line("robots.txt", "bold")
@@ -117,5 +137,3 @@ def _show(found: Comparison, origin: str) -> None:
             first = ", ".join(short(u, origin) for u in urls[:3])
             more = f" and {len(urls) - 3:,} more" if len(urls) > 3 else ""
             term.line(f"{len(urls):,} {name}: {first}{more}", indent=2, hang=4)
-    term.by_check("New findings", found.findings_new, origin)
-    term.by_check("Findings gone", found.findings_gone, origin, "green")

@@ -24,6 +24,7 @@ def demo(
     output: opt.OutputOption = None,
     json: opt.JsonOption = False,
     fail_on: opt.FailOnOption = "never",
+    everything: opt.AllOption = False,
     quiet: opt.QuietOption = False,
     verbose: opt.VerboseOption = False,
 ) -> None:
@@ -67,7 +68,14 @@ def demo(
     if output is None and not json:
         output = [FOLDER / f"report{ending}" for ending in WRITERS]
     finish(
-        site, verdict, output=output, json=json, fail_on=fail_on, verbose=verbose, quiet=quiet, cut=gathered.cut_short
+        site,
+        verdict,
+        output=output,
+        json=json,
+        fail_on=fail_on,
+        everything=everything or verbose,
+        quiet=quiet,
+        cut=gathered.cut_short,
     )
 
 

@@ -78,6 +78,7 @@ BaselineOption = Annotated[
     Path | None,
     typer.Option("--baseline", metavar="SNAPSHOT", help="Fail only on findings that this earlier audit has not."),
 ]
+AllOption = Annotated[bool, typer.Option("--all", help="Show every cause, and all there is beside them.")]
 ResumeOption = Annotated[bool, typer.Option("--resume", help="Go on with an audit that was broken off.")]
 QuietOption = Annotated[bool, typer.Option("-q", "--quiet", help="No progress and no hints.")]
 VerboseOption = Annotated[bool, typer.Option("-v", "--verbose", help="Show everything.")]

@@ -35,6 +35,8 @@ def recheck(
     timeout: opt.TimeoutOption = 20.0,
     connect: opt.ConnectOption = None,
     header: opt.HeaderOption = None,
+    from_snapshot: opt.FromOption = None,
+    fail_on: opt.FailOnOption = "fix",
     json: opt.JsonOption = False,
     quiet: opt.QuietOption = False,
 ) -> None:
@@ -42,7 +44,9 @@ def recheck(
     from indrel import pipeline
     from indrel import recheck as again
     from indrel.checks import checks
+    from indrel.compare import Unreadable
     from indrel.core.address import split
+    from indrel.core.model import Severity
     from indrel.core.page.tokens import nearest
 
     for one in check or ():
@@ -50,14 +54,19 @@ def recheck(
             raise UsageError(
                 f"there is no check `{one}`; `{nearest(one, checks()) or 'indrel checks'}` was probably meant"
             )
-    path = snapshot or pipeline.newest_snapshot()
-    if snapshot is None:
+    opt.fail_word(fail_on)
+    given = [text for text in (str(snapshot) if snapshot else None, *(urls or ())) if text]
+    if snapshot is not None and (from_snapshot is not None or not snapshot.is_file()):
+        snapshot, urls = None, given  # the first argument is an address
+    path = from_snapshot or snapshot or pipeline.newest_snapshot()
+    if from_snapshot is None and snapshot is None:
         say(f"from {path}", quiet)
     wants = pipeline.load_intent(intent)
     site, verdict = pipeline.examine(path, None, wants)
     named = [pipeline.page_address(text, site) for text in urls or ()]
     before = again.chosen(verdict.findings, check or (), cause or (), named)
     asked = again.addresses(site, before, named)
+    before = [f for f in verdict.findings if not f.accepted and (f in before or f.url in asked)]
     host, origin = split(site.base).host, site.base_origin
     read_barred, as_crawlers = bool(site.meta.get("read_barred")), bool(site.meta.get("as_crawlers"))
     crawlers = [c.token for c in site.crawlers]
@@ -72,29 +81,40 @@ def recheck(
     gathered = pipeline.ask_again(path, keep or pipeline.new_snapshot_path(host), asked, options)
     progress.clear()
     later, after = pipeline.examine(gathered.snapshot, crawlers, wants)
+    unread = Unreadable(later).why([*asked, *(f.url for f in before)])
+    found = again.held(before, [f for f in after.findings if not f.accepted], asked, unread)
+    found.answered = sum(1 for url in asked if url not in unread)
     later.close()
-    found = again.held(before, [f for f in after.findings if not f.accepted], asked)
+    subject = after.headline.subject
     if json:
         out_console().file.write(json_module.dumps(found.as_json(), ensure_ascii=False) + "\n")
     else:
-        _show(found, len(asked), origin)
+        _show(found, len(asked), origin, subject)
     say(f"facts kept in {gathered.snapshot}", quiet)
     if gathered.cut_short:
         say(f"indrel: {gathered.cut_short}")
         raise typer.Exit(gathered.cut_short.exit_code)
-    raise typer.Exit(1 if found.still or found.changed or found.new else 0)
+    if asked and not found.answered:
+        say("indrel: none of the addresses could be read: nothing is known of what is mended; try again later")
+        raise typer.Exit(3)
+    raise typer.Exit(1 if fail_on != "never" and found.fails(Severity[fail_on.upper()]) else 0)
 
 
-def _show(found: Rechecked, asked: int, origin: str) -> None:
+def _show(found: Rechecked, asked: int, origin: str, subject: str) -> None:
     from indrel.core.model import plural
 
     term = terminal()
     term.line(
-        f"{plural(len(found.mended), 'finding')} mended, {len(found.still):,} still there, {len(found.changed):,} changed, "
-        f"{len(found.new):,} new; {plural(asked, 'address', 'addresses')} asked for again.",
+        f"{subject}: {plural(len(found.mended), 'finding')} mended, {len(found.still):,} still there, {len(found.changed):,} changed, "
+        f"{len(found.new):,} new, {len(found.unknown):,} unknown; {plural(asked, 'address', 'addresses')} asked for again.",
         "bold",
     )
 
+    reasons: dict[str, int] = {}
+    for _, why in found.unknown:
+        reasons[why] = reasons.get(why, 0) + 1
+    for why, count in sorted(reasons.items(), key=lambda pair: -pair[1]):
+        term.line(f"unknown  {plural(count, 'finding')}: {why}", "yellow", indent=2, hang=9)
     term.by_check("Mended", found.mended, origin, "green", FEW)
     term.by_check("Still there", found.still, origin, None, FEW)
     term.by_check("Changed", [after for _, after in found.changed], origin, None, FEW)

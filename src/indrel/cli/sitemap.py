@@ -80,7 +80,7 @@ def _as_json(checked: CheckedSitemaps) -> dict[str, object]:
 def _show(checked: CheckedSitemaps, named: str) -> None:
     from collections import Counter
 
-    from indrel.checks.run import gather_causes
+    from indrel.checks.causes import gather_causes
     from indrel.core.model import Severity, listing, plural
 
     term = terminal()

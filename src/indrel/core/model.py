@@ -166,6 +166,52 @@ class Skipped:
 
 
 @dataclass(frozen=True, slots=True)
+class Headline:
+    """The verdict in the reader's terms, counted in addresses.
+
+    `wanted` pages, how many of them are `lost` (known not to be open for some audited crawler), how many unwanted ones
+    are `exposed` (open for some); `conflicts` and `faults` are addresses that findings to stop for or fix speak of.
+    `subject` names the site and the audit's moment, `said` is the rest of the sentence; `whole` tells that it says why the
+    whole site is shut, locked or down, and nothing beside it.
+    """
+
+    subject: str
+    said: str
+    wanted: int
+    lost: int
+    exposed: int
+    conflicts: int
+    faults: int
+    whole: bool = False
+
+    @property
+    def sentence(self) -> str:
+        return f"{self.subject}: {self.said}."
+
+    def as_json(self) -> dict[str, object]:
+        return {
+            "sentence": self.sentence, "wanted": self.wanted, "lost": self.lost, "exposed": self.exposed,
+            "conflicts": self.conflicts, "faults": self.faults,
+        }  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Lost:
+    """A wanted address that was open for a crawler in the baseline and is known not to be now."""
+
+    url: str
+    crawler: str
+    after: str
+    evidence: Evidence | None = None
+
+    def as_json(self) -> dict[str, object]:
+        return {
+            "url": self.url, "crawler": self.crawler, "before": State.OPEN.value, "after": self.after,
+            "evidence": self.evidence.as_json() if self.evidence else None,
+        }  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
 class Verdict:
     """The whole answer of one audit: what reports are written from."""
 
@@ -179,10 +225,14 @@ class Verdict:
     findings: tuple[Finding, ...]
     skipped: tuple[Skipped, ...]
     crashed: tuple[Skipped, ...]
+    headline: Headline = Headline("", "", 0, 0, 0, 0, 0)
     notes: tuple[str, ...] = ()
     baseline: str | None = None
     new: frozenset[Finding] = frozenset()
     """With a baseline: the findings that it has not."""
+
+    lost: tuple[Lost, ...] = ()
+    """With a baseline: wanted addresses that were open in it and are lost now, whatever check speaks of them."""
 
     def count(self, severity: Severity) -> int:
         return sum(1 for f in self.findings if f.severity is severity and not f.accepted)
@@ -203,8 +253,16 @@ class Verdict:
         return replace(self, causes=tuple(causes), findings=tuple(f for f in self.findings if self.is_new(f)))
 
     def at_or_above(self, severity: Severity) -> bool:
-        """Whether anything new is as grave, and not accepted."""
-        return any(f.severity.value >= severity.value and not f.accepted and self.is_new(f) for f in self.findings)
+        """Whether anything new is as grave, and not accepted, or a wanted address was lost since the baseline."""
+        return bool(self.lost) or any(
+            f.severity.value >= severity.value and not f.accepted and self.is_new(f) for f in self.findings
+        )
+
+
+def moment(when: object) -> str:
+    """A time as snapshots write it (ISO 8601, UTC) for people: `2026-11-23 08:00 UTC`; empty where there is none."""
+    text = str(when or "")
+    return f"{text[:10]} {text[11:16]} UTC" if len(text) > 15 else text
 
 
 def plural(count: int, one: str, many: str | None = None) -> str:

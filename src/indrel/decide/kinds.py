@@ -69,6 +69,19 @@ RULES = (
              sql=f"marks & {int(Mark.FRAGMENT)} > 0"),
 )  # fmt: skip
 
+ASSETS = (
+    r"(?i)(^/robots\.txt|\.(js|mjs|cjs|css|map|json|xml|xsl|wasm|png|jpe?g|gif|svg|webp|avif|ico|bmp|woff2?|ttf|otf|eot|mp[34]|m4[av]|"
+    r"webm|og[gv]|wav))(\?|$)"
+)
+"""Addresses of scripts, style sheets, images and data: no pages, whatever is wanted of pages."""
+
+ASSET_SQL = (
+    f"(NOT html AND (regexp_matches(path, '{ASSETS}') OR media_type LIKE 'image/%' OR media_type LIKE 'font/%' "
+    "OR media_type LIKE '%javascript%' OR media_type LIKE 'audio/%' OR media_type LIKE 'video/%' "
+    "OR media_type IN ('text/css', 'application/json', 'application/wasm')))"
+)
+"""Whether an address is none of a page's, over the columns `html`, `path` and `media_type`."""
+
 JUNK = ("feed", "search-results", "cart", "login", "thank-you", "parameter-variant")
 """Kinds that are nearly always junk, and so unwanted where nothing says otherwise."""
 

@@ -23,6 +23,7 @@ def document(verdict: Verdict, site: Site) -> dict[str, Any]:
         "source": verdict.source,
         "complete": verdict.complete,
         "incomplete_because": verdict.incomplete_because,
+        "verdict": verdict.headline.as_json(),
         "crawlers": list(verdict.crawlers),
         "counts": {
             "addresses": verdict.addresses,
@@ -39,7 +40,9 @@ def document(verdict: Verdict, site: Site) -> dict[str, Any]:
     doc["wanted_unlisted"] = unlisted(site)
     doc["link_flow"] = flow.as_json() if flow else None
     if verdict.baseline:
-        doc["baseline"] = {"snapshot": verdict.baseline, "new": len(verdict.new)}
+        doc["baseline"] = {
+            "snapshot": verdict.baseline, "new": len(verdict.new), "lost": [one.as_json() for one in verdict.lost],
+        }  # fmt: skip
         for finding, row in zip(verdict.findings, doc["findings"], strict=True):
             row["new"] = verdict.is_new(finding)
     if verdict.crashed:

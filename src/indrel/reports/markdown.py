@@ -34,6 +34,16 @@ def code(value: str) -> str:
 
 def render(verdict: Verdict, site: Site) -> bytes:
     lines = [f"# {text(sentence(verdict))}", ""]
+    for lost in verdict.lost:
+        by = lost.evidence
+        line = (
+            f": {code(short(by.where, site.base_origin) + (f':{by.line}' if by.line else ''))} {code(by.text)}"
+            if by
+            else ""
+        )
+        lines.append(
+            f"- **lost** for {code(lost.crawler)}: {code(short(lost.url, site.base_origin))} is {lost.after}{line}"
+        )
     verdict = verdict.fresh()
     if not verdict.complete:
         lines += [f"**Not complete:** {text(verdict.incomplete_because or '')}.", ""]

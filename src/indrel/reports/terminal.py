@@ -12,7 +12,7 @@ from rich.console import Console
 from rich.text import Text
 
 from indrel.core.address import split
-from indrel.core.model import Cause, CheckClass, Evidence, Finding, Severity, State, Verdict, listing, plural
+from indrel.core.model import Cause, Evidence, Finding, Severity, State, Verdict, listing, plural
 from indrel.plain import safe, width
 
 if TYPE_CHECKING:
@@ -26,20 +26,14 @@ STATE_STYLES = {
     State.LOCKED: "yellow", State.GONE: "red", State.BROKEN: "red",
 }  # fmt: skip
 HEADINGS = {
-    Severity.STOP: "Stop for these first",
-    Severity.FIX: "To fix",
-    Severity.ASK: "To ask: is it meant?",
-    Severity.NOTE: "To note",
-}
-CLASS_WORDS = {
-    CheckClass.BLOCKED: "wrongly blocked",
-    CheckClass.EXPOSED: "wrongly exposed",
-    CheckClass.CONFLICT: "in conflict",
-    CheckClass.FLAW: "faulty",
+    Severity.STOP: "Deal with these first",
+    Severity.FIX: "Fix these",
+    Severity.ASK: "Is this meant?",
+    Severity.NOTE: "Good to know",
 }
 NARROW = 60
-FEW = {Severity.STOP: 20, Severity.FIX: 25, Severity.ASK: 8, Severity.NOTE: 0}
-"""Causes shown in full unless all are asked for; the others get a line each."""
+FIRST = 10
+"""Causes on the first screen."""
 
 
 def host_of(verdict: Verdict) -> str:
@@ -48,30 +42,23 @@ def host_of(verdict: Verdict) -> str:
 
 
 def sentence(verdict: Verdict) -> str:
-    """The verdict in one sentence; with a baseline, what is new."""
-    shown = verdict.fresh()
-    before = len(verdict.findings) - len(shown.findings)
+    """The verdict in one sentence; with a baseline, what became worse since and what is new."""
+    told = verdict.headline
     if verdict.baseline is None:
-        return f"{host_of(verdict)}: {_said(shown)}."
+        return told.sentence
+    shown = verdict.fresh()
+    grave = sum(1 for f in shown.findings if f.severity in (Severity.STOP, Severity.FIX) and not f.accepted)
+    lost = len({one.url for one in verdict.lost})
+    parts = []
+    if lost:
+        parts.append(
+            f"{plural(lost, 'wanted address', 'wanted addresses')} open before {'is' if lost == 1 else 'are'} lost now"
+        )
+    new = plural(len(shown.findings), "new finding") + (f", {grave:,} to fix," if grave else "")
+    parts.append(new if shown.findings else "nothing new")
+    before = len(verdict.findings) - len(shown.findings)
     rest = f"; {plural(before, 'finding was', 'findings were')} there before" if before else ""
-    said = f"{_said(shown)}, new" if shown.findings else f"nothing new in {plural(verdict.addresses, 'address')}"
-    return f"{host_of(verdict)}: {said} since {verdict.baseline}{rest}."
-
-
-def _said(verdict: Verdict) -> str:
-    grave = [f for f in verdict.findings if f.severity in (Severity.STOP, Severity.FIX) and not f.accepted]
-    checked = plural(verdict.addresses, "address")
-    if not grave:
-        rest = [
-            plural(verdict.count(s), f"finding to {s.word}", f"findings to {s.word}")
-            for s in (Severity.ASK, Severity.NOTE)
-        ]
-        softer = f"; {listing(rest)}" if verdict.findings else ""
-        return f"nothing to fix in {checked}{softer}"
-    classes = Counter(f.cls for f in grave)
-    parts = [f"{classes[c]:,} {words}" for c, words in CLASS_WORDS.items() if classes[c]]
-    causes = sum(1 for c in verdict.causes if c.severity in (Severity.STOP, Severity.FIX) and not c.accepted)
-    return f"{listing(parts)}, from {plural(causes, 'cause')}, in {checked}"
+    return f"{told.subject}: {listing(parts)} since {verdict.baseline}{rest}; in all, {told.said}."
 
 
 class Terminal:
@@ -115,33 +102,82 @@ class Terminal:
         flow: LinkFlow | None = None,
         sitemaps: Sequence[SitemapStates] = (),
     ) -> None:
-        """Print it all: sentence, first thing to do, states, causes by severity, what was left out.
+        """One screen: sentence, states, what to do first, how to see the rest; with `everything`, all there is.
 
         With a baseline the causes are those of what is new, unless `everything` is asked for.
         """
         self.line(sentence(verdict), "bold")
+        self._lost(verdict, origin)
         if not everything:
             verdict = verdict.fresh()
         if not verdict.complete:
             self.line(f"Not complete: {verdict.incomplete_because}.", "bold yellow")
         for crash in verdict.crashed:
             self.line(f"The check {crash.check} crashed ({crash.because}): its findings are missing.", "bold red")
-        first = next(
-            (c for c in verdict.causes if c.severity in (Severity.STOP, Severity.FIX) and not c.accepted), None
-        )
-        if first:
-            what = f"{first.count:,} × {first.check}" if first.count > 1 else first.findings[0].message
-            self.line(f"First ({first.id}): {what}. {first.mend}", hang=7)
         self.console.print()
         self.states(verdict)
+        if not everything:
+            self._first(verdict, origin)
+            return
         self.matrix(matrix)
         self.sitemaps(sitemaps)
         self.flow(flow)
         counted = [c for c in verdict.causes if not c.accepted]
         for severity in Severity:
-            self._causes([c for c in counted if c.severity is severity], severity, origin, everything)
+            self._causes([c for c in counted if c.severity is severity], severity, origin)
         self._accepted([c for c in verdict.causes if c.accepted])
         self._left_out(verdict)
+
+    def _lost(self, verdict: Verdict, origin: str) -> None:
+        """What was open in the baseline and is lost now, one line an address and state, with what does it."""
+        groups: dict[tuple[str, str, Evidence | None], list[str]] = {}
+        for lost in verdict.lost:
+            groups.setdefault((lost.url, lost.after, lost.evidence), []).append(lost.crawler)
+        for (url, after, evidence), crawlers in list(groups.items())[:FIRST]:
+            who = "" if len(crawlers) == len(verdict.crawlers) else f" for {listing(crawlers)}"
+            self.line(f"lost  {short(url, origin)} is {after}{who}", "bold red", indent=2, hang=6)
+            if evidence:
+                self.evidence(evidence, origin)
+        if len(groups) > FIRST:
+            self.line(f"and {len(groups) - FIRST:,} more (--json shows all)", "dim", indent=2)
+
+    def _first(self, verdict: Verdict, origin: str) -> None:
+        """What to do first, a few lines each, and what more there is."""
+        counted = [c for c in verdict.causes if not c.accepted]
+        grave = [c for c in counted if c.severity in (Severity.STOP, Severity.FIX)]
+        shown = (grave or [c for c in counted if c.severity is Severity.ASK])[: 1 if verdict.headline.whole else FIRST]
+        if shown:
+            self.console.print()
+            self.line("What to do first" if grave else "What to ask yourself", "bold")
+        for cause in shown:
+            self._in_brief(cause, origin)
+        rest = [c for c in counted if c not in shown]
+        self.console.print()
+        if rest:
+            counts = Counter(c.severity for c in rest)
+            words = {
+                Severity.STOP: "to deal with first",
+                Severity.FIX: "to fix",
+                Severity.ASK: "to ask about",
+                Severity.NOTE: "to know",
+            }
+            told = listing([f"{counts[s]:,} {words[s]}" for s in Severity if counts[s]])
+            self.line(
+                f"And {plural(len(rest), 'more cause')}: {told}. All of them: --all, or a report: -o report.html", "dim"
+            )
+        if verdict.skipped:
+            self.line(f"{plural(len(verdict.skipped), 'check')} could not be made (--all says which and why).", "dim")
+
+    def _in_brief(self, cause: Cause, origin: str) -> None:
+        first = cause.findings[0]
+        said = first.message if cause.count == 1 else cause.summary
+        count = f"{cause.count:,} × " if cause.count > 1 else ""
+        where = short(first.url, origin) if cause.count == 1 else "in " + _sections(cause)
+        self.pieces((f"  {cause.id:<4} ", "dim"), (f"{count}{cause.check}", STYLES[cause.severity]), (f"  {where}", ""))
+        self.line(said, indent=7)
+        for evidence in first.evidence[:1]:
+            self.evidence(evidence, origin)
+        self.line(f"mend  {cause.mend}", "green", indent=7, hang=6)
 
     def states(self, verdict: Verdict) -> None:
         """How many addresses are in each state, a line for all crawlers that see the same."""
@@ -161,7 +197,7 @@ class Terminal:
         if not others:
             return
         self.console.print()
-        self.pieces(("Treated otherwise by robots.txt", "bold"), ("  (indrel robots matrix shows all)", "dim"))
+        self.pieces(("Crawlers with rules of their own", "bold"), ("  (indrel robots matrix shows all)", "dim"))
         for row in others[:8]:
             share = "nothing" if not row.barred else f"{row.barred:.0%}"
             names = ", ".join(row.crawlers[:4]) + (
@@ -212,25 +248,14 @@ class Terminal:
             self.pieces((f"  {cause.id:<5}", "dim"), (f"{cause.check}  {cause.section}  ", ""),
                         (f"{cause.count:,} ×  " if cause.count > 1 else "", ""), (f"{because}{until}", "dim"))  # fmt: skip
 
-    def _causes(self, causes: list[Cause], severity: Severity, origin: str, everything: bool) -> None:
+    def _causes(self, causes: list[Cause], severity: Severity, origin: str) -> None:
         if not causes:
             return
         findings = sum(c.count for c in causes)
         self.console.print()
         self.pieces((HEADINGS[severity], STYLES[severity]), (f"  {_counted(len(causes), findings)}", "dim"))
-        groups = alike(causes)
-        full = len(groups) if everything else FEW[severity]
-        for group in groups[:full]:
+        for group in alike(causes):
             self.cause(group[0], origin, group[1:])
-        for group in groups[full:]:
-            count = sum(c.count for c in group)
-            self.pieces(
-                (f"  {group[0].id:<5}", "dim"),
-                (f"{group[0].check:<26}", ""),
-                (f"{group[0].section:<14} ", "dim"),
-                (f"{count:,} ×  " if count > 1 else "", "bold"),
-                (group[0].summary, ""),
-            )
 
     def cause(self, cause: Cause, origin: str, others: Sequence[Cause] = ()) -> None:
         """One cause: its name, what it is, the line that does it, the mend, some addresses; others like it in brief."""
@@ -238,7 +263,7 @@ class Terminal:
         pieces = [
             (f"  {cause.id:<5}", "dim"),
             (cause.check, STYLES[cause.severity]),
-            (f"  {cause.section}", ""),
+            (f"  {_sections(cause)}", ""),
             (count, "bold"),
         ]
         self.pieces(*pieces)
@@ -319,6 +344,12 @@ def alike(causes: list[Cause]) -> list[list[Cause]]:
     for cause in causes:
         groups.setdefault((cause.check, cause.section), []).append(cause)
     return list(groups.values())
+
+
+def _sections(cause: Cause) -> str:
+    """The sections that a cause reaches: the one with most of it, and how many more."""
+    others = len(cause.sections) - 1
+    return cause.section + (f" and {plural(others, 'more section')}" if others > 0 else "")
 
 
 def _counted(causes: int, findings: int) -> str:

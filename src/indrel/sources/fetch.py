@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import email.utils
+import re
 import ssl
 import time
 from collections.abc import AsyncIterator, Iterable
@@ -86,7 +87,7 @@ def retry_after(value: str | None) -> float | None:
     """The seconds that a `Retry-After` header asks for (RFC 9110 section 10.2.3)."""
     if not value:
         return None
-    if value.strip().isdigit():
+    if re.fullmatch(r"\s*[0-9]{1,9}\s*", value):
         return float(value)
     try:
         when = email.utils.parsedate_to_datetime(value)
@@ -168,7 +169,7 @@ class Fetcher:
             async with self.open(url, agent) as response:
                 answer = Answer(url, response.status, headers=_headers(response))
                 if not bodies and not _may_be_html(answer):
-                    answer.octets = int(response.headers.get("content-length") or 0)
+                    answer.octets = _length(response.headers.get("content-length"))
                     if answer.octets > STEP or "content-length" not in response.headers:
                         response.close()
                     return answer
@@ -230,6 +231,11 @@ class Fetcher:
         if parts.scheme == "https":
             headers["X-Forwarded-Proto"] = "https"
         return await get(URL(f"http://{place}{parts.path}", encoded=True), headers=headers, allow_redirects=False)
+
+
+def _length(value: str | None) -> int:
+    """The octets that a Content-Length promises, as far as a snapshot can hold the number."""
+    return min(int(value), 1 << 62) if value and re.fullmatch(r"[0-9]{1,30}", value) else 0
 
 
 def _headers(response: aiohttp.ClientResponse) -> dict[str, list[str]]:

@@ -57,6 +57,14 @@ class _Page(NamedTuple):
     follow: bool
 
 
+def _pause(answer: Answer) -> str | None:
+    """What kept robots.txt from being had, beside the status: the failure, or the pause that the host asks for."""
+    wait = answer.header("retry-after") if answer.status in (429, 503) else None
+    return answer.error or (
+        f"and asks to come back after {wait[:40]}{' s' if wait.isdigit() else ''}" if wait else None
+    )
+
+
 class LiveSite:
     """Gathers one site. `gather` returns when nothing is left to fetch, or raises what cut it short."""
 
@@ -265,7 +273,7 @@ class LiveSite:
             if role == "site" and origin in self._variant_origins:
                 role = "variant"  # whoever leads there: a canonical, a link
             row = (
-                origin, answer.status, answer.error, media, hops, answer.url, answer.body, answer.cut, role, True, None,
+                origin, answer.status, _pause(answer), media, hops, answer.url, answer.body, answer.cut, role, True, None,
             )  # fmt: skip
             self._robots[origin] = answer
             self.recorder.writer.add("robots", [row])

@@ -26,7 +26,7 @@ def to_start(site: Site) -> dict[int, tuple[str, str]]:
         """SELECT f.id, f.origin || f.path, t.origin || t.path FROM fact f JOIN fact t ON t.id = f.folds_to
         JOIN page p ON p.address = f.id LEFT JOIN page s ON s.address = t.id
         WHERE f.site AND f.fold_how = 'canonical' AND t.path = '/' AND split_part(f.path, '?', 1) <> '/'
-        AND p.text_hash IS DISTINCT FROM s.text_hash ORDER BY f.origin, f.path"""
+        AND f.kind <> 'numbered-page' AND p.text_hash IS DISTINCT FROM s.text_hash ORDER BY f.origin, f.path"""
     )
     starts: dict[str, int] = {}
     for _, _, start in rows:

@@ -153,7 +153,7 @@ def robots_unreachable(site: Site) -> Iterator[Hit]:
     """robots.txt could not be had, so crawlers treat the whole host as closed.
 
     Why: While the file answers with a server error or not at all, obedient crawlers fetch nothing from the host.
-    Mend: Make /robots.txt answer 200 with the rules, or 404 if there are to be none.
+    Mend: Bring the host back; /robots.txt then has to answer 200 with the rules, or 404 if there are to be none.
     Rests on: RFC 9309 section 2.3.1.4; that 429 counts as a server error is engine practice.
     Evidence: The status or failure that the address gave.
     """
@@ -161,9 +161,16 @@ def robots_unreachable(site: Site) -> Iterator[Hit]:
         if host.access is Access.ALL_BARRED and not site.is_closed(host.origin):
             what = status_text(host.status, host.error)
             evidence = Evidence("status", host.final or host.url, None, what)
-            yield Hit(
-                host.url, site.all_mask, f"robots.txt answers “{what}”: crawlers take the host as closed", (evidence,)
-            )
+            yield Hit(host.url, site.all_mask, _unreachable(host, what), (evidence,))
+
+
+def _unreachable(host: HostRobots, what: str) -> str:
+    """Why robots.txt could not be had, and what that means: a name that is wrong, a pause, or a fault."""
+    if host.status is None:
+        return f"nothing answers at {host.origin}: {host.error or 'no answer'}"
+    if host.error:
+        return f"robots.txt answers “{what}” {host.error}: the host is down for a while, and crawlers wait"
+    return f"robots.txt answers “{what}”: crawlers take the host as closed"
 
 
 @check("robots-is-page", CheckClass.FLAW, Severity.STOP, needs=(Need.ROBOTS,))

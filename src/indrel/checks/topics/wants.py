@@ -291,9 +291,12 @@ def host_open(site: Site) -> Iterator[Hit]:
     Rests on: The intent file's declaration; RFC 9110 section 15.5.2.
     Evidence: The answer of an open page, and the declaration.
     """
+    may = (
+        f"({site.all_mask} & ~barred & ~noindex)::UBIGINT"  # also where a canonical leads away: that is a hint, no lock
+    )
     for origin, mask, count, urls in site.rows(
-        """SELECT origin, bit_or(open), count(*), list(origin || path ORDER BY path) FROM fact
-        WHERE site AND closed AND open > 0 GROUP BY origin ORDER BY origin"""
+        f"""SELECT origin, bit_or({may}), count(*), list(origin || path ORDER BY path) FROM fact
+        WHERE site AND closed AND status BETWEEN 200 AND 299 AND {may} > 0 GROUP BY origin ORDER BY origin"""
     ):
         host = origin.partition("://")[2]
         line = site.intent.host_lines.get(host)

@@ -1,0 +1,108 @@
+"""Findings gathered by cause: the same check, the same place to edit.
+
+The place is the rule's line, the sitemap file, or, for pages, the directive as a pattern: its text with the
+page's own address, slug, numbers and dates left out. So a template's line that prints each page's own name
+is one cause, whatever sections it reaches.
+"""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Iterable
+from dataclasses import replace
+from urllib.parse import unquote
+
+from indrel.checks.catalogue import checks
+from indrel.core.address import split
+from indrel.core.model import Cause, CheckClass, Finding, Severity
+
+WHOLE_HOSTS = (
+    "start-not-open", "site-barred", "site-noindex", "robots-unreachable", "robots-is-page", "host-open", "open-locked",
+    "site-nofollow",
+)  # fmt: skip
+"""Checks that concern a whole host, or that let strangers in: told first among findings of one severity."""
+
+DIRECTIVES = ("tag", "header", "canonical", "link", "script")
+"""Kinds of evidence that stand in a template or configuration, whatever section prints them."""
+
+_CLASS_ORDER = list(CheckClass)
+_NUMBERS = re.compile(r"\d+")
+_DATE = re.compile(
+    r"\b\d{4}-\d{2}-\d{2}(?:[T ][\d:.+Z-]+)?|\b\d{1,2} [A-Z][a-z]{2,8} \d{4}(?: [\d:]+(?: [A-Z]{3,4})?)?"
+)
+_OWN = "\x00"
+
+Key = tuple[str, ...]
+
+
+def place_of(finding: Finding) -> Key:
+    """The place to edit for a finding, as its first evidence shows it."""
+    if not finding.evidence:
+        return (finding.section,)
+    first = finding.evidence[0]
+    if first.kind == "robots":
+        return ("robots", first.where, str(first.line), first.text)
+    if first.kind == "sitemap":
+        return ("sitemap", first.where)
+    if first.kind == "intent":
+        return ("intent", first.where, str(first.line))
+    text = pattern(first.text, (finding.url, first.where, *finding.also[:1]))
+    return (first.kind, text) if first.kind in DIRECTIVES else (first.kind, finding.section, text)
+
+
+def pattern(text: str, urls: Iterable[str]) -> str:
+    """A directive's text with the addresses, their slugs, dates and numbers left out."""
+    for name in sorted({n for url in urls for n in _names(url)}, key=lambda n: (-len(n), n)):
+        text = text.replace(name, _OWN)
+    return _NUMBERS.sub("#", _DATE.sub("#", text))
+
+
+def _names(url: str) -> Iterable[str]:
+    """What a template prints of a page's own address: all of it, its path, its last segment with and without an ending."""
+    if "://" not in url:
+        return
+    path = split(url).path
+    bare = path.partition("?")[0]
+    slug = bare.rstrip("/").rpartition("/")[2]
+    for one in (url, path, bare, bare.rstrip("/"), slug, slug.rpartition(".")[0]):
+        for written in (one, unquote(one)):
+            if len(written) > 2:
+                yield written
+
+
+def gather_causes(findings: list[Finding]) -> tuple[list[Finding], list[Cause]]:
+    """Group findings by check and place to edit; the worst and largest first."""
+    groups: dict[tuple[str, Key, bool], list[Finding]] = {}
+    for finding in findings:
+        groups.setdefault((finding.check, place_of(finding), finding.accepted is not None), []).append(finding)
+
+    def order(item: tuple[tuple[str, Key, bool], list[Finding]]) -> tuple[object, ...]:
+        key, members = item
+        severity = max(f.severity.value for f in members)
+        return (
+            key[2],
+            -severity,
+            key[0] not in WHOLE_HOSTS,
+            _CLASS_ORDER.index(members[0].cls),
+            -len(members),
+            members[0].section.startswith("//"),
+            key,
+        )
+
+    causes: list[Cause] = []
+    marked: list[Finding] = []
+    for number, (_, members) in enumerate(sorted(groups.items(), key=order), 1):
+        members = [replace(f, cause=f"c{number}") for f in sorted(members, key=lambda f: (-f.severity.value, f.url))]
+        first = members[0]
+        about = checks()[first.check]
+        sections = Counter(f.section for f in members).most_common()
+        summary = first.message if len(members) == 1 else about.summary
+        causes.append(
+            Cause(
+                f"c{number}", first.check, first.cls, Severity(max(f.severity.value for f in members)), sections[0][0],
+                len(members), summary, about.mend, tuple(members), sections=dict(sections),
+            )
+        )  # fmt: skip
+        marked += members
+    return marked, causes

@@ -1,0 +1,82 @@
+"""What is said first: the state of the site in the reader's terms, counted in addresses."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+
+from indrel.core.address import split
+from indrel.core.model import CheckClass, Evidence, Finding, Headline, Severity, listing, moment, plural
+from indrel.decide.kinds import ASSET_SQL
+from indrel.decide.site import Site
+
+WHOLE_SITE = ("start-not-open", "robots-unreachable", "site-barred", "site-noindex", "host-open")
+"""Checks that speak of a whole host; of the audited one they are all that is said first."""
+
+
+def name_of(site: Site) -> str:
+    """What was audited, as answers name it: the host, and the folder or file that stands for it."""
+    location, host = str(site.meta["source"]["location"]), split(site.base).host
+    return host if "://" in location else f"{host} ({location})"
+
+
+def spoken_of(site: Site) -> str:
+    """The beginning of every first line: the site and the audit's moment."""
+    when = moment(site.meta.get("started"))
+    return f"{name_of(site)}, {when}" if when else name_of(site)
+
+
+def headline(site: Site, findings: Sequence[Finding]) -> Headline:
+    """Count, and say it in a sentence."""
+    lost = "barred > 0 OR hidden > 0 OR tail NOT IN ('', 'unread')"
+    exposed = f"want IN ('hide', 'lock', 'drop') AND open > 0 OR closed AND {site.all_mask} & ~barred & ~noindex > 0 AND status < 300"
+    wanted, gone, shown, assets = site.rows(
+        f"""SELECT count(*) FILTER (page AND want = 'show'), count(*) FILTER (page AND want = 'show' AND ({lost})),
+        count(*) FILTER (page AND ({exposed})), count(*) FILTER (NOT page AND want = 'show' AND ({lost}))
+        FROM (SELECT *, NOT {ASSET_SQL} AS page FROM fact WHERE known)"""
+    )[0]
+    grave = [f for f in findings if f.severity in (Severity.STOP, Severity.FIX) and not f.accepted]
+    conflicts, faults = (len({f.url for f in grave if f.cls is c}) for c in (CheckClass.CONFLICT, CheckClass.FLAW))
+    whole = next((f for f in _whole(site, findings) if not f.accepted), None)
+    if whole:
+        said = f"{whole.message}{_for_whom(site, whole)}{_place(whole.evidence)}"
+    else:
+        said = f"{_said(wanted, gone, shown, conflicts, faults)}{_beside(assets)}"
+    return Headline(spoken_of(site), said, wanted, gone, shown, conflicts, faults, whole is not None)
+
+
+def _whole(site: Site, findings: Iterable[Finding]) -> list[Finding]:
+    """The findings that say why the audited host as a whole is shut, closed, locked or down; the plainest first."""
+    own = {site.base, site.base_origin + "/", site.base_origin + "/robots.txt"}
+    found = [f for f in findings if f.check in WHOLE_SITE and f.url in own and f.severity is Severity.STOP]
+    return sorted(found, key=lambda f: (-len(f.crawlers), WHOLE_SITE.index(f.check)))
+
+
+def _for_whom(site: Site, finding: Finding) -> str:
+    return "" if len(finding.crawlers) == len(site.crawlers) else f", for {listing(finding.crawlers)}"
+
+
+def _place(evidence: Sequence[Evidence]) -> str:
+    if not evidence or not evidence[0].line:
+        return ""
+    return f" ({evidence[0].where}:{evidence[0].line})"
+
+
+def _said(wanted: int, lost: int, exposed: int, conflicts: int, faults: int) -> str:
+    if not wanted:
+        parts = ["no page is known to be wanted"]
+    elif lost:
+        parts = [f"{lost:,} of {plural(wanted, 'wanted page')} {'is' if lost == 1 else 'are'} lost"]
+    else:
+        parts = [f"all {plural(wanted, 'wanted page')} are open" if wanted > 1 else "the one wanted page is open"]
+    if exposed:
+        parts.append(f"{plural(exposed, 'unwanted one')} {'is' if exposed == 1 else 'are'} open")
+    what = [plural(n, *words) for n, words in ((conflicts, ("conflict",)), (faults, ("fault",))) if n]
+    rest = f"{listing(what)} {'remains' if conflicts + faults == 1 else 'remain'}" if what else ""
+    if not lost and not exposed and not rest:
+        return f"{parts[0]}; nothing to fix"
+    return ", ".join(parts) + (f"; {rest}" if rest else "")
+
+
+def _beside(assets: int) -> str:
+    """Scripts, images and the like, which are no pages."""
+    return f"; also lost: {plural(assets, 'file')} such as scripts or images" if assets else ""

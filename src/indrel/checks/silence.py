@@ -1,0 +1,93 @@
+"""Consequences are silent: what follows from a cause that is told is not told again.
+
+Where one row says why a whole host is shut, hidden or open against what was declared, the rows that
+merely follow from it on that host are left out; on a host declared closed nothing is told but that it is open.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import replace
+
+from indrel.core.address import split
+from indrel.core.model import Finding
+from indrel.decide.site import Site
+
+FOLLOWS_FROM_SHUT = frozenset({
+    "start-not-open", "barred-wanted", "listed-barred", "barred-noindex", "barred-canonical", "barred-to-hide", "barred-unread",
+    "robots-overreach", "resource-barred", "noindex-wanted", "listed-hidden", "listed-locked", "listed-broken", "listed-gone",
+    "canonical-to-barred", "canonical-to-hidden", "canonical-to-broken", "canonical-to-gone", "canonical-and-noindex",
+    "canonical-none", "link-to-shut", "link-to-gone", "noindex-nofollow-hub", "page-nofollow", "only-nofollow-path", "no-path",
+    "link-nofollow-inside", "link-mixed", "wanted-unlisted", "sitemap-none", "sitemap-barred", "sitemap-unreadable",
+    "sitemap-is-page", "robots-no-sitemap", "robots-rule-unused", "robots-group-replaces-all", "snippet-withheld",
+    "script-only", "site-nofollow", "open-unwanted", "junk-open", "missing-answers-200", "noindex-partial", "expiry-passed",
+    "robots-missing", "agent-differs",
+})  # fmt: skip
+"""Rows that can be mere consequences of a host that is shut, hidden or down."""
+
+FOLLOWS_FROM_NOFOLLOW = frozenset({
+    "only-nofollow-path", "no-path", "link-nofollow-inside", "page-nofollow", "link-mixed", "noindex-nofollow-hub",
+})  # fmt: skip
+
+_SHUTS = ("robots-unreachable", "site-barred", "site-noindex", "start-not-open")
+_KEPT_OF_HIDDEN = frozenset({
+    "barred-noindex", "robots-missing", "robots-rule-unused", "robots-group-replaces-all", "open-unwanted", "junk-open",
+    "missing-answers-200", "barred-unread", "barred-to-hide", "agent-differs", "canonical-none", "canonical-to-gone",
+    "canonical-to-broken", "listed-gone", "listed-broken", "listed-locked", "link-to-gone", "sitemap-unreadable",
+    "sitemap-is-page",
+})  # fmt: skip
+"""Rows that a noindex everywhere does not explain."""
+
+
+def without_consequences(site: Site, findings: Iterable[Finding]) -> list[Finding]:
+    """Findings without those that follow from others; of some crawlers only, they are kept for the rest."""
+    findings = list(findings)
+    shut: dict[str, dict[str, set[str]]] = {}
+    for check in _SHUTS:
+        for finding in findings:
+            if finding.check == check and _speaks_of_host(site, finding):
+                shut.setdefault(_origin(finding.url), {}).setdefault(check, set()).update(finding.crawlers)
+    nofollow = {c for f in findings if f.check == "site-nofollow" for c in f.crawlers}
+    closed = {f"{s}://{h}" for h in site.intent.closed for s in ("https", "http")}
+    kept = []
+    for finding in findings:
+        origin = _origin(finding.url)
+        if origin in closed and finding.check != "host-open":
+            continue
+        gone: set[str] = set()
+        elsewhere = finding.check == "resource-barred" and origin != site.base_origin  # pages of another host miss it
+        for check, crawlers in () if elsewhere else shut.get(origin, {}).items():
+            if _follows(finding.check, check):
+                gone |= crawlers
+        if finding.check in FOLLOWS_FROM_NOFOLLOW and origin == site.base_origin:
+            gone |= nofollow
+        left = tuple(c for c in finding.crawlers if c not in gone)
+        if left:
+            kept.append(finding if left == finding.crawlers else replace(finding, crawlers=left))
+    return kept
+
+
+def _follows(check: str, cause: str) -> bool:
+    if check == cause:
+        return False
+    if check in _SHUTS:  # of several that say why, the first in order speaks
+        return _SHUTS.index(check) > _SHUTS.index(cause)
+    if cause == "site-noindex" and check in _KEPT_OF_HIDDEN:
+        return False
+    return check in FOLLOWS_FROM_SHUT
+
+
+def _speaks_of_host(site: Site, finding: Finding) -> bool:
+    """A start page that is hidden or leads away does not shut the rest; one that is down, locked or barred does not either,
+    unless hardly anything else of the host could be read."""
+    if finding.check != "start-not-open":
+        return True
+    read, good = site.rows(
+        "SELECT count(*) FILTER (read), count(*) FILTER (read AND status < 300) FROM fact WHERE origin = ? AND known",
+        [_origin(finding.url)],
+    )[0]
+    return bool((good == 0 and read <= 3) or (read and good < 0.1 * read))
+
+
+def _origin(url: str) -> str:
+    return split(url).origin if "://" in url else url
