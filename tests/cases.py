@@ -498,6 +498,18 @@ CASES |= {
         ("/",),
         {"/": html('<script src="/app.js"></script>', a("/a")), "/a": TO},
     ),
+    "sitemap-empty": Case({**BASE, "/sitemap.xml": sitemap()}, ("/sitemap.xml",), {"/sitemap.xml": sitemap("/")}),
+    "sitemap-index-elsewhere": Case(
+        {
+            **BASE,
+            "/sitemap.xml": f"<sitemapindex {XMLNS}><sitemap><loc>https://other.test/s.xml</loc></sitemap></sitemapindex>",
+        },
+        ("/sitemap.xml",),
+        {
+            "/sitemap.xml": f"<sitemapindex {XMLNS}><sitemap><loc>{HOST}/s.xml</loc></sitemap></sitemapindex>",
+            "/s.xml": sitemap("/"),
+        },
+    ),
     "no-path": Case(listed("/a", TO), ("/a",), {"/": start("/a")}, severity="note"),
     "link-nofollow-inside": Case(
         {**listed("/a", TO), "/": start("/b", more=a("/a", rel="nofollow")), "/b": html(body=a("/a"))},

@@ -19,7 +19,7 @@ from indrel.decide.site import Site
 from indrel.decide.stage import follow
 from indrel.demo.site import Response
 from indrel.explain import explain
-from indrel.sources.frontier import ALIKE, MAX_CLICKS, Frontier
+from indrel.sources.frontier import MAX_CHAIN, MAX_CLICKS, Frontier, pattern
 
 REFRESH = '<meta http-equiv="refresh" content="0; url=/ok">'
 PAST = '<meta name="robots" content="unavailable_after: 2020-01-01">'
@@ -160,13 +160,28 @@ def test_following_chains(pairs: list[tuple[int, int]]) -> None:
         assert loops is (at in seen) and (loops or end == at)
 
 
-def test_frontier_stops_at_traps() -> None:
-    frontier = Frontier()
-    assert frontier.add(1, f"{HOST}/a", 0) and not frontier.add(1, f"{HOST}/a", 0)
-    deep = [frontier.add(n, f"{HOST}/cal/{n}", 20) for n in range(10, 10 + ALIKE + 50)]
-    assert deep.count(True) == ALIKE and frontier.trapped == 50
-    assert not frontier.add(9_000, f"{HOST}/far", MAX_CLICKS + 1) and frontier.add(9_001, f"{HOST}/other", 20)
-    assert all(frontier.add(n, f"{HOST}/list/{n}", 3) for n in range(20_000, 21_000))
+def test_frontier_bounds_patterns() -> None:
+    frontier = Frontier(per_pattern=20)
+    cal = pattern(f"{HOST}/cal/1")
+    deep = [frontier.add(n, f"{HOST}/cal/{n}", n, 0, [cal]) for n in range(1, 51)]
+    assert deep.count(True) == 20 and frontier.bounded() == {f"{HOST}/cal/*": 30}
+    assert frontier.add(40, f"{HOST}/cal/40", 1, 0, [f"{HOST}/"]) and frontier.bounded() == {f"{HOST}/cal/*": 29}
+    assert frontier.add(41, f"{HOST}/cal/41", 0), "a sitemap or list names it"
+    assert not frontier.add(900, f"{HOST}/far", MAX_CLICKS + 1, 0, [f"{HOST}/x"]) and frontier.add(
+        901, f"{HOST}/other", 20
+    )
+    assert not frontier.add(902, f"{HOST}/hop", 1, MAX_CHAIN + 1, [f"{HOST}/x"])
+
+
+@pytest.mark.parametrize(
+    ("one", "other"),
+    [
+        ("/cal/2026/01", "/cal/2027/12"), ("/p?page=2&sort=a", "/p?page=30&sort=b"), ("/s/3fa9c2d1e8", "/s/00a9c2d1ff"),
+        ("/x;jsessionid=AB12CD34EF", "/x;jsessionid=0012CD34EF"), ("/a/b/a/b/c", "/a/b/a/b/a/b/c"), ("/Page/A1", "/page/a2"),
+    ],
+)  # fmt: skip
+def test_addresses_of_one_pattern(one: str, other: str) -> None:
+    assert pattern(HOST + one) == pattern(HOST + other) != pattern(HOST + "/else")
 
 
 _pattern = st.lists(st.sampled_from(["a", "b", "/", "*", "$", "ab"]), min_size=1, max_size=6).map(

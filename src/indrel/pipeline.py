@@ -220,6 +220,7 @@ def _forget(writer: SnapshotWriter, urls: frozenset[str]) -> None:
     con.execute("DELETE FROM robots_as")
     con.execute("DELETE FROM sitemap")
     con.execute("DELETE FROM entry")
+    con.execute("DELETE FROM elsewhere")
     con.execute("COMMIT")
 
 

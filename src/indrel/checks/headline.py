@@ -40,7 +40,7 @@ def headline(site: Site, findings: Sequence[Finding]) -> Headline:
     if whole:
         said = f"{whole.message}{_for_whom(site, whole)}{_place(whole.evidence)}"
     else:
-        said = f"{_said(wanted, gone, shown, conflicts, faults)}{_beside(assets)}"
+        said = f"{_said(wanted, gone, shown, conflicts, faults, len(grave))}{_beside(assets)}"
     return Headline(spoken_of(site), said, wanted, gone, shown, conflicts, faults, whole is not None)
 
 
@@ -61,7 +61,7 @@ def _place(evidence: Sequence[Evidence]) -> str:
     return f" ({evidence[0].where}:{evidence[0].line})"
 
 
-def _said(wanted: int, lost: int, exposed: int, conflicts: int, faults: int) -> str:
+def _said(wanted: int, lost: int, exposed: int, conflicts: int, faults: int, grave: int) -> str:
     if not wanted:
         parts = ["no page is known to be wanted"]
     elif lost:
@@ -73,7 +73,7 @@ def _said(wanted: int, lost: int, exposed: int, conflicts: int, faults: int) -> 
     what = [plural(n, *words) for n, words in ((conflicts, ("conflict",)), (faults, ("fault",))) if n]
     rest = f"{listing(what)} {'remains' if conflicts + faults == 1 else 'remain'}" if what else ""
     if not lost and not exposed and not rest:
-        return f"{parts[0]}; nothing to fix"
+        return f"{parts[0]}; {plural(grave, 'thing') + ' to fix' if grave else 'nothing to fix'}"
     return ", ".join(parts) + (f"; {rest}" if rest else "")
 
 

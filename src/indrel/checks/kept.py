@@ -99,7 +99,7 @@ def _findings(site: Site, condition: str = "true", parameters: dict[str, Any] | 
 
 
 def _read(site: Site, decided: dict[str, Any]) -> Verdict:
-    from indrel.checks.run import source_of
+    from indrel.checks.run import notes_of, source_of
 
     findings = _findings(site)
     causes = list(_causes(site, findings))
@@ -107,7 +107,8 @@ def _read(site: Site, decided: dict[str, Any]) -> Verdict:
         source=source_of(site), complete=site.complete, incomplete_because=site.meta.get("incomplete_because"),
         crawlers=tuple(c.token for c in site.crawlers), addresses=decided["addresses"], states=decided["states"],
         causes=tuple(causes), findings=tuple(findings), skipped=tuple(Skipped(*pair) for pair in decided["skipped"]),
-        crashed=tuple(Skipped(*pair) for pair in decided.get("crashed", ())), headline=Headline(**decided["headline"]),
+        crashed=tuple(Skipped(*pair) for pair in decided.get("crashed", ())),
+        headline=Headline(**decided["headline"]), notes=notes_of(site),
     )  # fmt: skip
 
 

@@ -12,7 +12,7 @@ from indrel.checks.causes import gather_causes
 from indrel.checks.headline import headline
 from indrel.checks.measures import MANY
 from indrel.checks.silence import without_consequences
-from indrel.core.model import Accepted, Cause, Finding, Severity, Skipped, Verdict
+from indrel.core.model import Accepted, Cause, Finding, Severity, Skipped, Verdict, plural
 from indrel.decide.site import Site
 
 FEW = 3
@@ -62,6 +62,17 @@ def judge(site: Site, only: Iterable[str] | None = None) -> Verdict:
         skipped=tuple(skipped),
         crashed=tuple(crashed),
         headline=headline(site, findings),
+        notes=notes_of(site),
+    )
+
+
+def notes_of(site: Site) -> tuple[str, ...]:
+    """What a reader has to know of how the audit went: patterns of which not every address was read."""
+    bounded: dict[str, int] = site.meta.get("bounded") or {}
+    return tuple(
+        f"{plural(count, 'address', 'addresses')} like {shape} {'was' if count == 1 else 'were'} left unread: "
+        "only others of the pattern name them (--per-pattern)"
+        for shape, count in list(bounded.items())[:20]
     )
 
 

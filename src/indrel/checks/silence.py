@@ -21,7 +21,7 @@ FOLLOWS_FROM_SHUT = frozenset({
     "link-nofollow-inside", "link-mixed", "wanted-unlisted", "sitemap-none", "sitemap-barred", "sitemap-unreadable",
     "sitemap-is-page", "robots-no-sitemap", "robots-rule-unused", "robots-group-replaces-all", "snippet-withheld",
     "script-only", "site-nofollow", "open-unwanted", "junk-open", "missing-answers-200", "noindex-partial", "expiry-passed",
-    "robots-missing", "agent-differs",
+    "robots-missing", "agent-differs", "listed-redirects", "listed-folded", "link-to-redirect", "canonical-off-site",
 })  # fmt: skip
 """Rows that can be mere consequences of a host that is shut, hidden or down."""
 
@@ -33,7 +33,8 @@ _SHUTS = ("robots-unreachable", "site-barred", "site-noindex", "start-not-open")
 _KEPT_OF_HIDDEN = frozenset({
     "barred-noindex", "robots-missing", "robots-rule-unused", "robots-group-replaces-all", "open-unwanted", "junk-open",
     "missing-answers-200", "barred-unread", "barred-to-hide", "agent-differs", "canonical-none", "canonical-to-gone",
-    "canonical-to-broken", "listed-gone", "listed-broken", "listed-locked", "link-to-gone", "sitemap-unreadable",
+    "canonical-to-broken", "listed-redirects", "listed-folded", "link-to-redirect", "canonical-off-site",
+    "listed-gone", "listed-broken", "listed-locked", "link-to-gone", "sitemap-unreadable",
     "sitemap-is-page",
 })  # fmt: skip
 """Rows that a noindex everywhere does not explain."""
@@ -48,12 +49,17 @@ def without_consequences(site: Site, findings: Iterable[Finding]) -> list[Findin
             if finding.check == check and _speaks_of_host(site, finding):
                 shut.setdefault(_origin(finding.url), {}).setdefault(check, set()).update(finding.crawlers)
     nofollow = {c for f in findings if f.check == "site-nofollow" for c in f.crawlers}
+    starts = {f.url for f in findings if f.check == "start-not-open"}
     closed = {f"{s}://{h}" for h in site.intent.closed for s in ("https", "http")}
     kept = []
     for finding in findings:
         origin = _origin(finding.url)
         if origin in closed and finding.check != "host-open":
             continue
+        if finding.url in starts and finding.check in FOLLOWS_FROM_SHUT - {"start-not-open"}:
+            continue
+        if starts and origin == site.base_origin and finding.check in FOLLOWS_FROM_NOFOLLOW:
+            continue  # what the start page leads to could not be seen
         gone: set[str] = set()
         elsewhere = finding.check == "resource-barred" and origin != site.base_origin  # pages of another host miss it
         for check, crawlers in () if elsewhere else shut.get(origin, {}).items():

@@ -28,6 +28,7 @@ def audit(
     json: opt.JsonOption = False,
     fail_on: opt.FailOnOption = "fix",
     limit: opt.LimitOption = None,
+    per_pattern: opt.PatternOption = 200,
     rate: opt.RateOption = 8.0,
     parallel: opt.ParallelOption = 8,
     timeout: opt.TimeoutOption = 20.0,
@@ -56,7 +57,8 @@ def audit(
     wants = pipeline.load_intent(intent)
     if pipeline.source_kind(source) != "snapshot":
         wanted = opt.gather_options(
-            crawler=crawler, limit=limit, rate=rate, parallel=parallel, timeout=timeout, connect=connect, header=header,
+            crawler=crawler, limit=limit, per_pattern=per_pattern,
+            rate=rate, parallel=parallel, timeout=timeout, connect=connect, header=header,
             also=also, follow_links=follow_links, read_barred=read_barred, base=base, as_crawlers=as_crawlers, progress=progress,
             intent=wants,
         )  # fmt: skip

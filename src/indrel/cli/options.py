@@ -45,6 +45,15 @@ FailOnOption = Annotated[
     str, typer.Option("--fail-on", metavar="SEVERITY", help="Exit 1 from this severity on: stop fix ask note never.")
 ]
 LimitOption = Annotated[int | None, typer.Option("--limit", min=1, metavar="N", help="Read at most N pages.")]
+PatternOption = Annotated[
+    int,
+    typer.Option(
+        "--per-pattern",
+        min=1,
+        metavar="N",
+        help="Read at most N addresses that differ only in numbers or parameter values.",
+    ),
+]
 RateOption = Annotated[
     float, typer.Option("--rate", min=0, metavar="N", help="Requests a second and host; 0: no limit.")
 ]
@@ -140,6 +149,7 @@ def gather_options(
     *,
     crawler: list[str] | None,
     limit: int | None,
+    per_pattern: int = 200,
     rate: float,
     parallel: int,
     timeout: float,
@@ -164,6 +174,7 @@ def gather_options(
         parallel=parallel,
         timeout=timeout,
         limit=limit,
+        per_pattern=per_pattern,
         connect=parse_connect(connect),
         headers=parse_headers(header),
         also=read_addresses(also),

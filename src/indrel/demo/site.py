@@ -323,7 +323,9 @@ def _other_hosts(site: Site) -> None:
     put = site.pages
     # The data host bars everything, and pages of the main host need it.
     put[f"https://{API}/"] = Response(b'{"service": "conditions"}\n', media_type="application/json")
-    put[f"https://{API}/robots.txt"] = Response(b"Disallow: /v0/\nUser-agent: *\nDisallow: /\n", media_type="text/plain")
+    put[f"https://{API}/robots.txt"] = Response(
+        b"Disallow: /v0/\nUser-agent: *\nDisallow: /\n", media_type="text/plain"
+    )
     # The copy on the staging host says noindex on every page.
     hidden = (("X-Robots-Tag", "noindex"),)
     staging = f"https://{STAGING}"

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from datetime import UTC, datetime
 from functools import lru_cache
 from typing import Any
@@ -100,8 +100,9 @@ class Recorder:
         to = self.id(target) if target else None
         return (number, status, error, media_type, to, location, octets, cut, last_modified, now(), file)
 
-    def parsed(self, batch: Parsed) -> list[str]:
-        """Keep a parsed batch; give the page addresses on the site that it mentions (resources are not)."""
+    def parsed(self, batch: Parsed, seen: Collection[int] = ()) -> dict[str, set[int]]:
+        """Keep a parsed batch; give the page addresses on the site that it mentions (resources are not) and that are not
+        among the `seen`, each with the numbers of the pages that do."""
         numbers: npt.NDArray[np.int32] = np.fromiter(map(self.id, batch.urls), dtype=np.int32, count=len(batch.urls))
 
         def put(table: str, rows: Sequence[tuple[Any, ...]], at: int) -> None:
@@ -115,18 +116,24 @@ class Recorder:
         put("alternate", batch.alternates, 1)
         self.writer.add("slip", batch.slips)
         links = pa.ipc.open_stream(batch.links).read_all()
-        mentioned: set[int] = set()
+        pairs = [(row[6], row[0]) for row in batch.pages if row[6] is not None]
+        pairs += [(row[3], row[0]) for row in batch.canonicals if row[3] is not None]
+        pairs += [(row[1], row[0]) for row in batch.alternates]
+        fresh = np.array(
+            [int(n) not in seen and self.on_site(u) for n, u in zip(numbers, batch.urls, strict=True)], dtype=bool
+        )
         if links.num_rows:
             positions = links.column("target").to_numpy()
-            target = numbers[positions]
-            links = links.set_column(1, LINK_SCHEMA.field("target"), pa.array(target))
+            links = links.set_column(1, LINK_SCHEMA.field("target"), pa.array(numbers[positions]))
             self.writer.add_arrow("link", links.cast(arrow("link")))
-            mentioned.update(np.unique(positions).tolist())
-        mentioned.update(row[6] for row in batch.pages if row[6] is not None)
-        mentioned.update(row[3] for row in batch.canonicals if row[3] is not None)
-        mentioned.update(row[1] for row in batch.alternates)
+            chosen = fresh[positions]
+            pairs += zip(positions[chosen].tolist(), links.column("source").to_numpy()[chosen].tolist(), strict=True)
         self.pages += len(batch.pages)
-        return [batch.urls[i] for i in sorted(mentioned) if self.on_site(batch.urls[i])]
+        found: dict[int, set[int]] = {}
+        for position, source in pairs:
+            if fresh[position]:
+                found.setdefault(position, set()).add(source)
+        return {batch.urls[position]: found[position] for position in sorted(found)}
 
     @staticmethod
     def _numbered(row: tuple[Any, ...], at: int, numbers: npt.NDArray[np.int32]) -> tuple[Any, ...]:
@@ -158,6 +165,10 @@ class Recorder:
             summary.octets, summary.entries, summary.gzipped, summary.error, summary.line, summary.column, final or url, alike,
         )  # fmt: skip
         self.writer.add("sitemap", [row])
+
+    def elsewhere(self, sitemap: int, listed: str, line: int | None) -> None:
+        """Keep that an index lists a file of another host, which is not read."""
+        self.writer.add("elsewhere", [(sitemap, listed[:2_048], line)])
 
     def entries(self, sitemap: int, entries: Iterable[Entry], addresses: Iterable[str | None]) -> None:
         """Keep a sitemap's entries beside their normalised addresses."""

@@ -38,6 +38,7 @@ def document(verdict: Verdict, site: Site) -> dict[str, Any]:
     flow = link_flow(site)
     doc["sitemaps"] = [one.as_json() for one in sitemap_states(site)]
     doc["wanted_unlisted"] = unlisted(site)
+    doc["bounded_patterns"] = [{"pattern": p, "left": n} for p, n in (site.meta.get("bounded") or {}).items()]
     doc["link_flow"] = flow.as_json() if flow else None
     if verdict.baseline:
         doc["baseline"] = {

@@ -71,6 +71,8 @@ TABLES: dict[str, dict[str, str]] = {
         "sitemap": "INTEGER", "address": "INTEGER", "loc": "VARCHAR", "line": "INTEGER", "col": "INTEGER",
         "lastmod": "VARCHAR", "changefreq": "VARCHAR", "priority": "VARCHAR", "fault": "VARCHAR",
     },
+    # files of other hosts that an index lists: they are not read
+    "elsewhere": {"sitemap": "INTEGER", "loc": "VARCHAR", "line": "INTEGER"},
     # what a made-up address on an origin answered
     "probe": {
         "origin": "VARCHAR", "url": "VARCHAR", "status": "SMALLINT", "final": "VARCHAR", "final_status": "SMALLINT",

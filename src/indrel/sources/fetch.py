@@ -32,6 +32,7 @@ LONGEST_WAIT = 30.0
 """A `Retry-After` beyond this is not waited for."""
 
 STEP = 65_536
+NO_SUCH_HOST = "there is no such host"
 
 ROBOTS_LIMIT = MAX_OCTETS * 4
 """Octets of robots.txt that are read: what stands over the limit is told, within reason."""
@@ -71,7 +72,7 @@ def explain(error: BaseException) -> str:
     if isinstance(error, aiohttp.ClientConnectorSSLError | ssl.SSLError):
         return "TLS: no secure connection could be made"
     if isinstance(error, aiohttp.ClientConnectorDNSError):
-        return "the host name is not known"
+        return NO_SUCH_HOST
     if isinstance(error, aiohttp.ClientConnectorError):
         return f"no connection ({error.os_error.strerror or 'refused'})".lower()
     if isinstance(error, aiohttp.ServerDisconnectedError):
@@ -150,7 +151,7 @@ class Fetcher:
             answer = await self._once(url, limit, bodies, agent)
             if attempt + 1 == tries or (answer.status is not None and answer.status not in RETRIED):
                 return answer
-            if answer.status is None and answer.error and answer.error.startswith(("TLS: the cert", "the host name")):
+            if answer.status is None and answer.error and answer.error.startswith(("TLS: the cert", NO_SUCH_HOST)):
                 return answer
             if answer.status in (500, 502, 504) and attempt:
                 return answer

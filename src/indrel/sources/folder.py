@@ -208,15 +208,18 @@ class Folder:
         self._announced = [(line.value, line.line) for line in parse_robots(body).sitemaps]
 
     def _sitemaps(self) -> None:
+        self._own_sitemap = False
         queue: list[tuple[str, str, int | None, int | None]] = []
         for value, line in self._announced:
             url = normalise(value)
             if url:
                 queue.append((url, "robots", None, line))
-        if not queue:
-            queue = [(self.address(n[1:]), "usual", None, None) for n in USUAL if n[1:] in self._names]
+        usual = [(self.address(n[1:]), "usual", None, None) for n in USUAL if n[1:] in self._names]
         done: set[str] = set()
-        while queue:
+        while queue or usual:
+            if not queue:  # none of those named is a readable one of this site
+                queue, usual = [one for one in usual if not self._own_sitemap], []
+                continue
             url, via, parent, announced = queue.pop(0)
             if url in done:
                 continue
@@ -225,6 +228,8 @@ class Folder:
                 target = normalise(child.loc, url)
                 if target and site_key(target) == site_key(self.base):
                     queue.append((target, "index", self.recorder.sitemaps - 1, child.line))
+                else:
+                    self.recorder.elsewhere(self.recorder.sitemaps - 1, child.loc, child.line)
 
     def _sitemap(self, url: str, via: str, parent: int | None, announced_line: int | None) -> list[Child]:
         """Read one sitemap of the folder; give the sitemaps it lists."""
@@ -239,6 +244,7 @@ class Folder:
         elif via == "usual" or site_key(url) != site_key(self.base):
             return []
         number = self.recorder.sitemap_number()
+        self._own_sitemap |= there and reader.summary.kind != "unknown" and not reader.summary.error
         self.recorder.sitemap(
             number, url, via, reader.summary, parent=parent, line=announced_line, status=200 if there else 404,
             origin=origin_of(self.base) if via == "robots" else None,

@@ -3,42 +3,75 @@
 from __future__ import annotations
 
 import re
-from collections import deque
+from collections import Counter, deque
+from collections.abc import Iterable
 
 MAX_CLICKS = 60
-ALIKE_CLICKS = 12
-ALIKE = 300
-"""Traps (endless calendars, growing paths): links further than MAX_CLICKS from what was known at first
-are not followed, nor, beyond ALIKE_CLICKS, more than ALIKE addresses that differ only in their numbers."""
+"""Links further than so many from what was known at first are not followed."""
 
-_NUMBER = re.compile(r"[0-9]+")
+MAX_CHAIN = 10
+"""Redirects in a row that are followed."""
+
+PER_PATTERN = 200
+"""Addresses of one pattern that are read, if nothing outside the pattern names them."""
+
+_TOKEN = re.compile(r"(?<![a-z0-9])(?=[a-z-]*[0-9])[0-9a-f]{8,}(?:-[0-9a-f]{4,})*(?![a-z0-9])|[0-9]+")
+_VALUE = re.compile(r"=[^&;]*")
+_REPEATED = re.compile(r"((?:/[^/]+){1,3}?)\1+(?=/|$)")
+
+
+def pattern(url: str) -> str:
+    """An address with its numbers, dates, hexadecimal tokens and parameter values left out, in lower case.
+
+    Segments that repeat stand once: growing paths are one pattern, too.
+    """
+    place, question, query = url.lower().partition("?")
+    origin_end = place.find("/", 8)
+    path = _REPEATED.sub(r"\1", _TOKEN.sub("*", place[origin_end:])) if origin_end > 0 else ""
+    return place[:origin_end] + path + question + _VALUE.sub("=*", query)
 
 
 class Frontier:
     """Which addresses wait to be fetched, in order, and how far from the first ones they are."""
 
-    def __init__(self) -> None:
+    def __init__(self, per_pattern: int = PER_PATTERN) -> None:
         self.queue: deque[tuple[str, int, int]] = deque()
         self.seen: set[int] = set()
-        self.alike: dict[str, int] = {}
-        self.trapped = 0
-        self.trap_example = ""
+        self.per_pattern = per_pattern
+        self.left: Counter[str] = Counter()
+        """Per pattern how many addresses were left unread."""
 
-    def add(self, number: int, url: str, clicks: int, hops: int = 0) -> bool:
-        """Queue an address unless it was queued before or looks like a trap."""
+        self._alike: Counter[str] = Counter()
+        self._bounded: dict[int, str] = {}
+
+    def add(self, number: int, url: str, clicks: int, hops: int = 0, sources: Iterable[str] | None = None) -> bool:
+        """Queue an address unless it was queued before or its pattern's bound is reached.
+
+        `sources` are the patterns of the pages that name it; None where something else does (a sitemap, a list).
+        """
         if number in self.seen:
             return False
-        if clicks > ALIKE_CLICKS and self._trap(url, clicks):
+        shape = pattern(url)
+        if sources is not None and self._is_bounded(number, url, shape, clicks, hops, sources):
             return False
+        before = self._bounded.pop(number, None)
+        if before is not None:
+            self.left[before] -= 1
         self.seen.add(number)
         self.queue.append((url, clicks, hops))
         return True
 
-    def _trap(self, url: str, clicks: int) -> bool:
-        shape = _NUMBER.sub("0", url)
-        count = self.alike[shape] = self.alike.get(shape, 0) + 1
-        if clicks <= MAX_CLICKS and count <= ALIKE:
+    def _is_bounded(self, number: int, url: str, shape: str, clicks: int, hops: int, sources: Iterable[str]) -> bool:
+        inside = shape != url and all(source == shape for source in sources)
+        self._alike[shape] += inside
+        over = inside and self._alike[shape] > self.per_pattern
+        if not over and clicks <= MAX_CLICKS and hops <= MAX_CHAIN:
             return False
-        self.trapped += 1
-        self.trap_example = self.trap_example or url
+        if number not in self._bounded:
+            self._bounded[number] = shape
+            self.left[shape] += 1
         return True
+
+    def bounded(self) -> dict[str, int]:
+        """The patterns of which addresses were left unread, with their number; the largest first."""
+        return {shape: count for shape, count in self.left.most_common() if count > 0}

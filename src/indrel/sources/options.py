@@ -44,6 +44,9 @@ class GatherOptions:
     parallel: int = 8
     timeout: float = 20.0
     limit: int | None = None
+    per_pattern: int = 200
+    """Addresses of one pattern that are read; see `sources.frontier`."""
+
     connect: tuple[Connect, ...] = ()
     headers: tuple[tuple[str, str], ...] = ()
     also: tuple[str, ...] = ()

@@ -6,7 +6,7 @@ import asyncio
 import contextlib
 import signal
 from collections import deque
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from typing import Any, NamedTuple
 
@@ -21,8 +21,8 @@ from indrel.gather.keeping import Answer, Keeper
 from indrel.gather.parsing import MAX_PAGE, PageTask, ParserPool
 from indrel.gather.recorder import Recorder
 from indrel.sources.as_crawlers import Comparison
-from indrel.sources.fetch import ROBOTS_LIMIT, Fetcher, follow_robots
-from indrel.sources.frontier import MAX_CLICKS, Frontier
+from indrel.sources.fetch import NO_SUCH_HOST, ROBOTS_LIMIT, Fetcher, follow_robots
+from indrel.sources.frontier import MAX_CLICKS, Frontier, pattern
 from indrel.sources.gate import Gate
 from indrel.sources.options import GatherOptions
 from indrel.sources.sitemaps import SitemapCollector
@@ -32,7 +32,7 @@ BATCH_OCTETS = 2 << 20
 WAITING_OCTETS = 48 << 20
 """Pages that wait to be parsed may hold this many octets; then fetching waits."""
 
-DOWN = ("no connection", "the host name", "TLS:")
+DOWN = ("no connection", NO_SUCH_HOST, "TLS:")
 """How errors begin that mean that nothing answers at a host."""
 
 GIVE_UP_AFTER = 8
@@ -40,6 +40,9 @@ GIVE_UP_AFTER = 8
 
 BARRED_A_RULE = 50
 """Addresses of one rule that `--read-barred` reads."""
+
+MAY_BE_SITEMAPS = 50
+"""Linked XML files that are looked into: a sitemap is one wherever it is linked."""
 
 RESOURCE_HOSTS = 40
 """Hosts that serve resources whose robots.txt is asked for, those that serve most first."""
@@ -55,6 +58,11 @@ class _Page(NamedTuple):
     clicks: int
     row: Row
     follow: bool
+
+
+def _folder(url: str) -> str:
+    """The folder of an address, without the slash at its end."""
+    return url[: url.partition("?")[0].rindex("/")]
 
 
 def _pause(answer: Answer) -> str | None:
@@ -74,7 +82,7 @@ class LiveSite:
         self.pool = pool
         self.options = options
         self.gate = Gate(options.crawlers)
-        self.frontier = Frontier()
+        self.frontier = Frontier(options.per_pattern)
         self.joiner = Joiner(20_000)
         self.keeper = Keeper(recorder, self.joiner, options.user_parts)
         self.fetched = 0
@@ -96,6 +104,8 @@ class LiveSite:
         self._executor = ThreadPoolExecutor(pool.size)
         self._interrupted = False
         self._limit_hit = False
+        self._may_be_sitemaps: list[str] = []
+        self._collector: SitemapCollector
 
     def gather(self) -> None:
         """Run to the end. Raises AuditCutShort or Interrupted after keeping what was gathered."""
@@ -147,12 +157,9 @@ class LiveSite:
             raise Interrupted("interrupted: what was gathered is kept; `--resume` goes on from there")
         if self._lost:
             host, why = next(iter(self._lost.items()))
+            if why == NO_SUCH_HOST:
+                raise AuditCutShort(f"{host}: there is no such host; check how the name is written")
             raise AuditCutShort(f"{host} stopped answering ({why}): run again with `--resume` when it is back")
-        if self.frontier.trapped:
-            raise AuditCutShort(
-                f"links without end: {self.frontier.trapped:,} addresses such as {self.frontier.trap_example} were left "
-                "unread; bar them in robots.txt or give `--limit`"
-            )
 
     # ---------------------------------------------------------------- the order of things
 
@@ -168,7 +175,10 @@ class LiveSite:
             await self._probe(origin)
             for host in self.options.hosts:
                 await self._declared_host(host)
-        self._enqueue([self.start, *sorted(self.options.only or ())], 0)
+        self._enqueue(
+            [*(u for u in self.options.also if self.recorder.on_site(u)), self.start, *sorted(self.options.only or ())],
+            0,
+        )
         if fresh or self.options.only is not None:
             if self.options.as_crawlers:
                 await self._as_crawlers(origin)
@@ -176,6 +186,9 @@ class LiveSite:
         if fresh:
             self._given()
         await self._crawl()
+        if fresh and self.options.follow_links and await self._linked_sitemaps(origin):
+            await self._crawl()
+        self.recorder.writer.set_meta(bounded=self.frontier.bounded())
         if not self._lost and not self._interrupted:
             if self.options.as_crawlers:
                 await Comparison(self.fetcher, self.recorder, self.pool, self._executor, self.options).run()
@@ -308,20 +321,27 @@ class LiveSite:
             self._probe_hash = facts.text_hash if facts else None
 
     async def _sitemaps(self, origin: str) -> None:
-        collector = SitemapCollector(self.fetcher, self.recorder, self._probe_hash)
+        collector = self._collector = SitemapCollector(self.fetcher, self.recorder, self._probe_hash)
         announced = []
         for one in [origin, *(o for o in self._robots if o != origin and self.recorder.on_site(o + "/"))]:
             answer = self._robots[one]
             file = parse_robots(answer.body if answer.status == 200 else b"")
             announced += [(line.value, one, line.line) for line in file.sitemaps]
-        found = await collector.collect(origin, announced)
+        found = await collector.collect([origin, _folder(self.start)], announced)
+        self._sitemap_urls = [url for url in found if self.recorder.on_site(url)]
+        self._enqueue(self._sitemap_urls, 0)
+
+    async def _linked_sitemaps(self, origin: str) -> bool:
+        """Read linked and given addresses whose bodies may be sitemaps; whether any was one."""
+        found = await self._collector.linked(self._may_be_sitemaps[:MAY_BE_SITEMAPS])
         self._enqueue([url for url in found if self.recorder.on_site(url)], 0)
+        return bool(found)
 
     # ---------------------------------------------------------------- pages
 
-    def _enqueue(self, urls: Iterable[str], clicks: int, hops: int = 0) -> None:
+    def _enqueue(self, urls: Iterable[str], clicks: int, hops: int = 0, sources: Sequence[str] | None = None) -> None:
         for url in urls if self.options.only is None else (u for u in urls if u in self.options.only):
-            if self.frontier.add(self.recorder.id(url), url, clicks, hops):
+            if self.frontier.add(self.recorder.id(url), url, clicks, hops, sources):
                 self._open += 1
         self._changed.set()
 
@@ -412,7 +432,12 @@ class LiveSite:
         row, task = self.keeper.keep(answer, parse)
         self.frontier.seen.add(row[0])
         if answer.target and follow and (self.recorder.on_site(answer.target) or hops < MAX_HOPS):
-            self._enqueue([answer.target], clicks, hops + 1)
+            self._enqueue([answer.target], clicks, hops + 1, [pattern(answer.url)])
+        media = answer.header("content-type") or ""
+        if answer.status == 200 and (
+            "/xml" in media or (answer.url.endswith((".xml", ".xml.gz")) and "html" not in media)
+        ):
+            self._may_be_sitemaps.append(answer.url)
         if task:
             self._waiting.append(_Page(task, clicks, row, follow))
             self._waiting_octets += len(answer.body)
@@ -442,15 +467,17 @@ class LiveSite:
                 rows.append(page.row)
                 clicks = min(clicks, page.clicks)
                 octets += len(page.task.data)
+            pages = {task.page: pattern(task.url) for task in batch}
             self._parsing += 1
             answers = await loop.run_in_executor(self._executor, self.pool.parse, batch)
             self._parsing -= 1
             self._waiting_octets -= octets
             self.recorder.writer.add("answer", rows)
             for parsed in answers:
-                mentioned = self.recorder.parsed(parsed)
+                mentioned = self.recorder.parsed(parsed, self.frontier.seen)
                 if self.options.follow_links and follow:
-                    self._enqueue(mentioned, clicks + 1)
+                    for url, sources in mentioned.items():
+                        self._enqueue([url], clicks + 1, 0, [pages[n] for n in sources if n in pages])
             self.options.progress.update(self.recorder.pages, len(self.recorder), split(self.start).host)
             for _ in batch:
                 self._done_one()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Iterable
+from collections.abc import AsyncIterator, Iterable, Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -16,6 +16,7 @@ from indrel.gather.recorder import Recorder
 from indrel.sources.fetch import STEP, Fetcher, explain
 
 MAX_FILES = 5_000
+READABLE = ("urlset", "index", "text", "rss", "atom")
 MAX_HOPS = 5
 _HTML_KEPT = 1 << 20
 
@@ -67,9 +68,11 @@ class SitemapCollector:
         self._done: set[str] = set()
         self._queue: list[_Found] = []
         self._joiner = Joiner(1_000)
+        self._own = False
 
-    async def collect(self, origin: str, announced: Iterable[tuple[str, str, int]]) -> list[str]:
-        """Read the announced sitemaps (address, announcing origin, line), else the usual addresses.
+    async def collect(self, places: Sequence[str], announced: Iterable[tuple[str, str, int]]) -> list[str]:
+        """Read the announced sitemaps (address, announcing origin, line); where none of them is a readable one of this
+        site, the usual addresses in `places` (origins and folders) too.
 
         Gives the normalised addresses of all entries, in order.
         """
@@ -77,8 +80,18 @@ class SitemapCollector:
             url = normalise(value)
             if url:
                 self._queue.append(_Found(url, "robots", origin=by, line=line))
-        if not self._queue:
-            self._queue = [_Found(origin + path, "usual") for path in USUAL]
+        urls = await self._read_all()
+        if not self._own:
+            self._queue = [_Found(place + path, "usual") for place in dict.fromkeys(places) for path in USUAL]
+            urls += await self._read_all()
+        return urls
+
+    async def linked(self, candidates: Iterable[str]) -> list[str]:
+        """Read linked files that may be sitemaps; gives the addresses of those that are."""
+        self._queue = [_Found(url, "linked") for url in candidates]
+        return await self._read_all()
+
+    async def _read_all(self) -> list[str]:
         urls: list[str] = []
         while self._queue and len(self._done) < MAX_FILES:
             found = self._queue.pop(0)
@@ -106,9 +119,13 @@ class SitemapCollector:
         except (TimeoutError, aiohttp.ClientError, OSError, ValueError) as failure:
             error = explain(failure)
             urls += self._take(number, found, reader.close())
-        if found.via == "usual" and self._counts_as_none(found.url, status, reader.summary, alike):
+        is_one = status == 200 and reader.summary.kind in READABLE and not reader.summary.error
+        if (found.via == "usual" and self._counts_as_none(found.url, status, reader.summary, alike)) or (
+            found.via == "linked" and not (is_one and reader.summary.kind in ("urlset", "index"))
+        ):
             self.recorder.sitemaps -= 1
             return []
+        self._own |= is_one and self.recorder.on_site(found.url)
         self.recorder.sitemap(
             number, found.url, found.via, reader.summary, parent=found.parent, origin=found.origin, line=found.line,
             status=status, error=error, final=final, alike=alike,
@@ -140,4 +157,6 @@ class SitemapCollector:
                 url = normalise(child.loc, found.url)
                 if url and (self.recorder.on_site(url) or site_key(url) == site_key(found.url)):
                     self._queue.append(_Found(url, "index", number, None, child.line, found.depth + 1))
+                else:
+                    self.recorder.elsewhere(number, child.loc, child.line)
         return [a for a in addresses if a]

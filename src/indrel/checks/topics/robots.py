@@ -167,7 +167,7 @@ def robots_unreachable(site: Site) -> Iterator[Hit]:
 def _unreachable(host: HostRobots, what: str) -> str:
     """Why robots.txt could not be had, and what that means: a name that is wrong, a pause, or a fault."""
     if host.status is None:
-        return f"nothing answers at {host.origin}: {host.error or 'no answer'}"
+        return f"{host.origin} does not answer: {host.error or 'no answer'}"
     if host.error:
         return f"robots.txt answers “{what}” {host.error}: the host is down for a while, and crawlers wait"
     return f"robots.txt answers “{what}”: crawlers take the host as closed"

@@ -47,6 +47,48 @@ def sitemap_too_large(site: Site) -> Iterator[Hit]:
         yield Hit(url, site.all_mask, f"{over}, the limit is {limit}", (Evidence("sitemap", url, None, text),))
 
 
+@check("sitemap-empty", CheckClass.FLAW, Severity.ASK)
+def sitemap_empty(site: Site) -> Iterator[Hit]:
+    """A sitemap, or an index with all its files, holds no entry.
+
+    Why: It puts nothing forward: what builds it may have failed without a word.
+    Mend: Let what builds the sitemap list the pages that are meant to be listed, or take the file away.
+    Rests on: Sitemaps protocol 0.9: a sitemap lists the addresses that are available for crawling.
+    Evidence: The file.
+    """
+    for url, kind, entries, children in site.rows(
+        """SELECT m.url, m.kind, m.entries, count(c.id) FROM sitemap m LEFT JOIN sitemap c ON c.parent = m.id
+        WHERE m.status = 200 AND m.parent IS NULL AND m.error IS NULL AND m.kind NOT IN ('html', 'unknown')
+        AND NOT EXISTS (SELECT 1 FROM elsewhere o WHERE o.sitemap = m.id)
+        GROUP BY m.id, m.url, m.kind, m.entries
+        HAVING CASE WHEN m.kind = 'index' THEN coalesce(sum(c.entries), 0) = 0 AND bool_and(coalesce(c.status, 200) = 200)
+            AND count(c.id) >= m.entries ELSE m.entries = 0 END ORDER BY m.url"""
+    ):
+        what = (
+            f"an index of {plural(children, 'sitemap')} without an entry" if kind == "index" and entries else "no entry"
+        )
+        yield Hit(url, site.all_mask, f"the sitemap holds no entry ({kind})", (Evidence("sitemap", url, None, what),))
+
+
+@check("sitemap-index-elsewhere", CheckClass.CONFLICT, Severity.FIX)
+def sitemap_index_elsewhere(site: Site) -> Iterator[Hit]:
+    """A sitemap index lists only files of another host.
+
+    Why: Engines do not take one host's word for another's files: nothing of this site is put forward.
+    Mend: Write the addresses of this site's own sitemaps into the index; the generator's base address is often the cause.
+    Rests on: Sitemaps protocol 0.9: an index lists sitemaps on its own host.
+    Evidence: The lines that list them.
+    """
+    for url, listed in site.rows(
+        """SELECT m.url, list((o.loc, o.line) ORDER BY o.line, o.loc) FROM sitemap m JOIN elsewhere o ON o.sitemap = m.id
+        WHERE m.kind = 'index' AND NOT EXISTS (SELECT 1 FROM sitemap c WHERE c.parent = m.id)
+        GROUP BY m.id, m.url ORDER BY m.url"""
+    ):
+        shown = tuple(Evidence("sitemap", url, line, f"<loc>{where}</loc>") for where, line in listed[:3])
+        message = f"lists {plural(len(listed), 'sitemap')}, all on another host: {listed[0][0]}"
+        yield Hit(url, site.all_mask, message, shown, also=tuple(where for where, _ in listed[:MOST_NAMED]))
+
+
 @check("sitemap-index-nested", CheckClass.FLAW, Severity.FIX)
 def sitemap_index_nested(site: Site) -> Iterator[Hit]:
     """A sitemap index lists another index.
