@@ -272,7 +272,6 @@ CASES: dict[str, Case] = dict(
             ["Disallow: /news", f"Sitemap: {HOST}/sitemap.xml"],
             ["Disallow: /news/", f"Sitemap: {HOST}/sitemap.xml"],
             pages=listed("/newsletter", html()),
-            severity="ask",
         ),
         (
             "robots-redirects",

@@ -23,6 +23,12 @@ TABLE: list[tuple[dict[str, Any], str | None, dict[str, Any], set[str], set[str]
     (listed("/a", html()), HIDE, {}, {"listed-unwanted", "open-unwanted"}, {"no-path"}),
     ({**listed("/a/b", html()), "/robots.txt": BARRED}, None, {}, {"listed-barred"}, {"barred-wanted"}),
     ({**listed("/a/b", html()), "/robots.txt": BARRED}, SHOW, {}, {"barred-wanted"}, {"listed-barred"}),
+    ({**listed("/ab", html()), "/robots.txt": robots("Disallow: /a", f"Sitemap: {HOST}/sitemap.xml")}, None, {},
+     {"listed-barred"}, {"barred-wanted"}),
+    ({**LINKED, "/": html(canonical("/"), a("/a?print=1")), "/a?print=1": html(canonical("/a") + NOINDEX), "/a": html(canonical("/a"))},
+     None, {}, {"canonical-and-noindex"}, {"open-unwanted", "junk-open", "noindex-wanted"}),
+    ({**LINKED, "/a": html('<script src="/a.js"></script>'), "/robots.txt": robots("Disallow: /a.js")}, SHOW, {}, set(), {"barred-wanted"}),
+    ({**LINKED, "/": html(body=a("/a/embed/")), "/a/embed/": html(title="Embed")}, None, {}, {"open-unwanted"}, {"junk-open"}),
     ({**LINKED, "/": html(body=a("/a/b")), "/robots.txt": BARRED, "/a/b": html(NOINDEX)}, HIDE, {"read_barred": True},
      {"barred-noindex"}, {"barred-to-hide"}),
     ({**LINKED, "/a": html(title="Log in", body=PASSWORD)}, HIDE, {}, {"gate-open"}, {"open-unwanted"}),
@@ -55,3 +61,32 @@ def test_implied_wants_are_milder(intent: str | None, severity: str, audit_site:
     pages = {**BASE, "/": html(canonical("/a")), "/sitemap.xml": sitemap("/"), "/a": html(NOINDEX)}
     finding = next(f for f in audit_site(pages, intent=intent)[1].findings if f.check == "noindex-wanted")
     assert finding.severity.word == severity and finding.url == HOST + "/a"
+
+
+def test_pages_to_be_hidden_raise_no_fix(audit_site: AuditSite) -> None:
+    pages = {**BASE, "/": html(canonical("/"), a("/a?print=1", "/a/embed/", "/feed/")), "/a?print=1": html(canonical("/a") + NOINDEX),
+             "/a": html(canonical("/a")), "/a/embed/": html(canonical("/a")), "/feed/": html()}  # fmt: skip
+    found = audit_site(pages)[1].findings
+    assert {f.severity.word for f in found if f.url != HOST + "/" and "a?print" in f.url + str(f.also)} <= {"note"}
+    assert not [f for f in found if f.severity.value > 2]
+
+
+def test_a_host_declared_closed_is_told_to_be_open_and_nothing_else(audit_site: AuditSite) -> None:
+    pages = {**BASE, "https://staging.sarnfell.example/": html(canonical("/"), a("/x")),
+             "https://staging.sarnfell.example/x": html(NOINDEX),
+             "https://staging.sarnfell.example/robots.txt": "Dissalow: /"}  # fmt: skip
+    intent = '[[host]]\nname = "staging.sarnfell.example"\nclosed = true\n'
+    found = audit_site(pages, intent=intent)[1].findings
+    assert [(f.check, f.severity.word) for f in found if "staging" in f.url] == [("host-open", "stop")]
+
+
+def test_what_follows_from_a_shut_site_is_silent(audit_site: AuditSite) -> None:
+    links = [f"/p/{n}" for n in range(12)]
+    tags = ("", NOINDEX, '<meta name="robots" content="noindex, nofollow">')
+    for head, rules in ((tags[1], "Disallow:"), (tags[2], "Disallow:"), (tags[0], "Disallow: /")):
+        pages = {**BASE, "/": html(canonical("/") + head, a(*links)), "/sitemap.xml": sitemap("/", *links),
+                 "/robots.txt": robots(rules, f"Sitemap: {HOST}/sitemap.xml"),
+                 **{p: html(canonical(p) + head, a("/"), title=p) for p in links}}  # fmt: skip
+        verdict = audit_site(pages)[1]
+        assert [f.check for f in verdict.findings] == ["site-noindex" if head else "site-barred"]
+        assert verdict.headline.whole and (":2" in verdict.headline.sentence) and verdict.headline.lost == 13

@@ -6,6 +6,7 @@ import csv
 import io
 import json
 import re
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
@@ -80,6 +81,38 @@ def test_causes_gather_by_first_evidence() -> None:
     ]  # fmt: skip
     assert [f.cause for f in marked] == ["c1", *["c2"] * 6, *["c3"] * 3, "c4"]
     assert gather_causes(list(reversed(found)))[0] == marked
+
+
+def test_one_line_of_a_template_is_one_cause() -> None:
+    """A line that prints each page's own address, slug, number or date is one place to edit, whatever sections it reaches."""
+    pages = [
+        "/",
+        "/about.html",
+        "/library/html.html",
+        "/c-api/file.html",
+        "/news/2026/11/",
+        "/huts/over-sarn/",
+        "/python/",
+    ]
+    for line in (
+        '<link rel="canonical" href="file:///usr/share/doc/python3.11/html{path}">', '<meta name="robots" content="no-index">',
+        '<link rel="canonical" href="http://old.test{path}">', '<link rel="canonical" href="{url}">',
+    ):  # fmt: skip
+        found = [
+            replace(finding(HOST + p, line.format(path=p, url=HOST + p)), section=f"/{p.split('/')[1]}/*")
+            for p in pages
+        ]
+        causes = gather_causes(found)[1]
+        assert [c.count for c in causes] == [len(pages)] and len(causes[0].sections) == len(pages), (line, causes)
+    dated = [
+        finding(f"{HOST}/{n}", f'<meta name="robots" content="unavailable_after: {n} Jan 2020 10:0{n}:00 GMT">')
+        for n in range(3)
+    ]
+    assert len(gather_causes(dated)[1]) == 1
+    rules = [Evidence("robots", HOST + "/robots.txt", n, "Disallow: /x") for n in (2, 9)]
+    listed = [Evidence("sitemap", f"{HOST}/{n}.xml", 5, f"<loc>{n}</loc>") for n in (1, 1, 2)]
+    apart = [replace(finding(f"{HOST}/{n}", ""), evidence=(e,)) for n, e in enumerate([*rules, *listed])]
+    assert sorted(c.count for c in gather_causes(apart)[1]) == [1, 1, 1, 2]
 
 
 @pytest.mark.parametrize(

@@ -31,7 +31,6 @@ _NUMBERS = re.compile(r"\d+")
 _DATE = re.compile(
     r"\b\d{4}-\d{2}-\d{2}(?:[T ][\d:.+Z-]+)?|\b\d{1,2} [A-Z][a-z]{2,8} \d{4}(?: [\d:]+(?: [A-Z]{3,4})?)?"
 )
-_OWN = "\x00"
 
 Key = tuple[str, ...]
 
@@ -47,28 +46,42 @@ def place_of(finding: Finding) -> Key:
         return ("sitemap", first.where)
     if first.kind == "intent":
         return ("intent", first.where, str(first.line))
-    text = pattern(first.text, (finding.url, first.where, *finding.also[:1]))
+    text = pattern(first.text, dict.fromkeys((first.where, finding.url, *finding.also[:1])))
     return (first.kind, text) if first.kind in DIRECTIVES else (first.kind, finding.section, text)
 
 
-def pattern(text: str, urls: Iterable[str]) -> str:
-    """A directive's text with the addresses, their slugs, dates and numbers left out."""
-    for name in sorted({n for url in urls for n in _names(url)}, key=lambda n: (-len(n), n)):
-        text = text.replace(name, _OWN)
+def pattern(text: str, places: Iterable[str]) -> str:
+    """A directive's text with the pages' own addresses and slugs, dates and numbers left out.
+
+    `places` are addresses or files. What a template prints of them is taken out whole, where it stands alone; the
+    slug only where nothing longer of its page is found.
+    """
+    for place in places:
+        for name in _names(place):
+            found = re.compile(rf"(?<![A-Za-z0-9]){re.escape(name)}(?![A-Za-z0-9_-])")
+            text, count = found.subn("", text)
+            if count:
+                break
     return _NUMBERS.sub("#", _DATE.sub("#", text))
 
 
-def _names(url: str) -> Iterable[str]:
-    """What a template prints of a page's own address: all of it, its path, its last segment with and without an ending."""
-    if "://" not in url:
-        return
-    path = split(url).path
+def _names(place: str) -> Iterable[str]:
+    """What a template prints of a page's own address, the longest first: all of it, its path, its last segment."""
+    path = split(place).path if "://" in place else "/" + place
     bare = path.partition("?")[0]
     slug = bare.rstrip("/").rpartition("/")[2]
-    for one in (url, path, bare, bare.rstrip("/"), slug, slug.rpartition(".")[0]):
-        for written in (one, unquote(one)):
-            if len(written) > 2:
-                yield written
+    names = (
+        place,
+        path[1:],
+        bare[1:],
+        bare[1:].removesuffix("index.html"),
+        bare.strip("/"),
+        slug,
+        slug.rpartition(".")[0],
+    )
+    for name in dict.fromkeys(n for one in names for n in (one, unquote(one))):
+        if len(name) > 2:
+            yield name
 
 
 def gather_causes(findings: list[Finding]) -> tuple[list[Finding], list[Cause]]:

@@ -36,11 +36,17 @@ def headline(site: Site, findings: Sequence[Finding]) -> Headline:
     )[0]
     grave = [f for f in findings if f.severity in (Severity.STOP, Severity.FIX) and not f.accepted]
     conflicts, faults = (len({f.url for f in grave if f.cls is c}) for c in (CheckClass.CONFLICT, CheckClass.FLAW))
+    beside = sorted({f.url for f in grave if f.cls in (CheckClass.BLOCKED, CheckClass.EXPOSED)})
+    others = site.one(
+        f"""SELECT count(*) FROM fact WHERE origin || path IN (SELECT unnest(?::VARCHAR[]))
+        AND NOT (want = 'show' AND ({lost})) AND NOT ({exposed})""",
+        [beside],
+    )
     whole = next((f for f in _whole(site, findings) if not f.accepted), None)
     if whole:
         said = f"{whole.message}{_for_whom(site, whole)}{_place(whole.evidence)}"
     else:
-        said = f"{_said(wanted, gone, shown, conflicts, faults, len(grave))}{_beside(assets)}"
+        said = f"{_said(wanted, gone, shown, conflicts, faults, int(others), len(grave))}{_beside(assets)}"
     return Headline(spoken_of(site), said, wanted, gone, shown, conflicts, faults, whole is not None)
 
 
@@ -61,7 +67,7 @@ def _place(evidence: Sequence[Evidence]) -> str:
     return f" ({evidence[0].where}:{evidence[0].line})"
 
 
-def _said(wanted: int, lost: int, exposed: int, conflicts: int, faults: int, grave: int) -> str:
+def _said(wanted: int, lost: int, exposed: int, conflicts: int, faults: int, others: int, grave: int) -> str:
     if not wanted:
         parts = ["no page is known to be wanted"]
     elif lost:
@@ -71,7 +77,9 @@ def _said(wanted: int, lost: int, exposed: int, conflicts: int, faults: int, gra
     if exposed:
         parts.append(f"{plural(exposed, 'unwanted one')} {'is' if exposed == 1 else 'are'} open")
     what = [plural(n, *words) for n, words in ((conflicts, ("conflict",)), (faults, ("fault",))) if n]
-    rest = f"{listing(what)} {'remains' if conflicts + faults == 1 else 'remain'}" if what else ""
+    if others:
+        what.append(plural(others, "other address to fix", "other addresses to fix"))
+    rest = f"{listing(what)} {'remains' if conflicts + faults + others == 1 else 'remain'}" if what else ""
     if not lost and not exposed and not rest:
         return f"{parts[0]}; {plural(grave, 'thing') + ' to fix' if grave else 'nothing to fix'}"
     return ", ".join(parts) + (f"; {rest}" if rest else "")

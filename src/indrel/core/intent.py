@@ -25,10 +25,16 @@ DEFAULT_NAME = "indrel.toml"
 
 KIND_NAMES = (
     "start", "article", "product", "listing", "category", "tag-archive", "author-archive", "date-archive", "numbered-page",
-    "search-results", "parameter-variant", "feed", "attachment", "document", "login", "cart", "thank-you", "error",
+    "search-results", "parameter-variant", "feed", "embed", "attachment", "document", "login", "cart", "thank-you", "error",
     "template-fragment", "other",
 )  # fmt: skip
 """Every kind that an address can have."""
+
+ASSETS = (
+    r"(?i)(^/robots\.txt|\.(js|mjs|cjs|css|map|json|xml|xsl|wasm|png|jpe?g|gif|svg|webp|avif|ico|bmp|woff2?|ttf|otf|eot|mp[34]|m4[av]|"
+    r"webm|og[gv]|wav))(\?|$)"
+)
+"""Addresses of scripts, style sheets, images and data: no pages, whatever is wanted of pages."""
 
 _TOP = {"crawlers", "hosts", "want", "host", "links", "accept"}
 _KEYS = {
@@ -116,7 +122,14 @@ class WantEntry:
         """Whether it holds, over the columns `origin`, `path` and `kind`."""
         return _both(self.match, self.kinds, closed)
 
+    @property
+    def is_of_pages(self) -> bool:
+        """`show` with a pattern that ends in `*` is about pages, not about their scripts, style sheets and images."""
+        return self.want == Want.SHOW and self.match is not None and self.match.text.endswith("*")
+
     def holds(self, url: str, kind: str, closed: frozenset[str]) -> bool:
+        if self.is_of_pages and re.search(ASSETS, split(url).path):
+            return False
         return (not self.match or self.match.holds(url, closed)) and (not self.kinds or kind in self.kinds)
 
 

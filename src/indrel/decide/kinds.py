@@ -10,6 +10,7 @@ import re
 from typing import NamedTuple
 
 from indrel.core.address import split
+from indrel.core.intent import ASSETS
 from indrel.core.page.facts import Mark
 from indrel.sqltext import quoted_list
 
@@ -26,6 +27,9 @@ class KindRule(NamedTuple):
 READ = "html"
 NOT_HTML = f"NOT {READ}"
 _PASSWORD = f"(NOT {READ} OR marks & {int(Mark.PASSWORD)} > 0)"
+
+NUMBERED = r"/page/[0-9]+/?(\?|$)|[?&](page|paged)=[0-9]+(&|$)"
+"""Addresses of numbered pages; what they name as canonical is not wanted by that alone."""
 
 RULES = (
     KindRule("start", "it is the start page of its host", sql="start"),
@@ -46,16 +50,18 @@ RULES = (
     KindRule("parameter-variant", "its address has a reply, sort, session or tracking parameter",
              r"[?&](replytocom|sort|sortby|sort_by|order|orderby|order_by|session_?id|phpsessid|jsessionid|sid|utm_[a-z]+"
              r"|gclid|fbclid|msclkid)="),
+    KindRule("embed", "its address is that of a page made to be embedded elsewhere", r"/embed/?(\?|$)"),
+    KindRule("parameter-variant", "it gives way to the address without its parameters, or says noindex where that does not", sql="variant"),
     KindRule("attachment", "its address is an attachment's", r"/attachment/[^/?]+/?$|[?&]attachment_id=[0-9]+"),
     KindRule("search-results", "its structured data says so", sql="types LIKE '%|searchresultspage|%'"),
     KindRule("cart", "its structured data says so", sql="types LIKE '%|checkoutpage|%'"),
     KindRule("login", "it is a form that asks for a password, and nothing else",
              sql=f"marks & {int(Mark.ONLY_PASSWORD)} > 0"),
-    KindRule("numbered-page", "its address has a page number", r"/page/[0-9]+/?(\?|$)|[?&](page|paged)=[0-9]+(&|$)"),
+    KindRule("numbered-page", "its address has a page number", NUMBERED),
     KindRule("tag-archive", "its address is a tag's", r"^/(.*/)?tags?/[^/?.]+/?$"),
     KindRule("author-archive", "its address is an author's", r"^/(.*/)?authors?/[^/?.]+/?$"),
     KindRule("category", "its address is a category's", r"^/(.*/)?(product-)?(category|categories)/[^?.]+$"),
-    KindRule("date-archive", "its address is a date", r"^/((blog|news|archives?)/)?(19|20)[0-9]{2}/([0-9]{2}/)?$"),
+    KindRule("date-archive", "its address is a date", r"^/((blog|news|archives?)/)?(19|20)[0-9]{2}/([0-9]{1,2}/([0-9]{1,2}/)?)?$"),
     KindRule("error", "it says that there is nothing, and holds nothing else",
              sql=f"(marks & {int(Mark.SAYS_ERROR)} > 0 AND own_words < 60 AND status = 200)"),
     KindRule("listing", "its structured data is a list's",
@@ -69,20 +75,13 @@ RULES = (
              sql=f"marks & {int(Mark.FRAGMENT)} > 0"),
 )  # fmt: skip
 
-ASSETS = (
-    r"(?i)(^/robots\.txt|\.(js|mjs|cjs|css|map|json|xml|xsl|wasm|png|jpe?g|gif|svg|webp|avif|ico|bmp|woff2?|ttf|otf|eot|mp[34]|m4[av]|"
-    r"webm|og[gv]|wav))(\?|$)"
-)
-"""Addresses of scripts, style sheets, images and data: no pages, whatever is wanted of pages."""
-
 ASSET_SQL = (
-    f"(NOT html AND (regexp_matches(path, '{ASSETS}') OR media_type LIKE 'image/%' OR media_type LIKE 'font/%' "
-    "OR media_type LIKE '%javascript%' OR media_type LIKE 'audio/%' OR media_type LIKE 'video/%' "
-    "OR media_type IN ('text/css', 'application/json', 'application/wasm')))"
+    f"(NOT html AND (regexp_matches(path, '{ASSETS}') OR regexp_matches(coalesce(media_type, ''), "
+    "'^(image|font|audio|video)/|javascript|^text/css|^application/(json|wasm)')))"
 )
 """Whether an address is none of a page's, over the columns `html`, `path` and `media_type`."""
 
-JUNK = ("feed", "search-results", "cart", "login", "thank-you", "parameter-variant")
+JUNK = ("feed", "embed", "search-results", "cart", "login", "thank-you", "parameter-variant")
 """Kinds that are nearly always junk, and so unwanted where nothing says otherwise."""
 
 ARCHIVES = ("listing", "category", "tag-archive", "author-archive", "date-archive", "numbered-page")
@@ -93,7 +92,7 @@ _ALL_PATTERNS = "|".join(f"({r.address})" for r in RULES if r.address)
 
 
 def rule_sql() -> str:
-    """The number of the rule that decides, as SQL over path, start, media_type, status, html, types, marks, own_words."""
+    """The number of the rule that decides, as SQL over path, start, media_type, status, html, types, marks, own_words, variant."""
     return f"CASE WHEN start THEN 0 WHEN telling THEN {_cases()} ELSE {_cases(address=False)} END::UTINYINT"
 
 

@@ -16,7 +16,7 @@ import pyarrow as pa
 from indrel.core.answers import status_text
 from indrel.core.page.wording import SKETCH
 from indrel.core.robots import ALWAYS_ALLOWED, Access, HostRobots, Paths, Ruleset, match_many
-from indrel.decide.kinds import kind_sql, rule_sql, telling_sql
+from indrel.decide.kinds import NUMBERED, kind_sql, rule_sql, telling_sql
 from indrel.decide.terms import Terms
 
 if TYPE_CHECKING:
@@ -49,6 +49,7 @@ class Stage:
         self._directives()
         self._folds()
         self._missing()
+        self._variants()
         self._facts()
         self._reasons()
 
@@ -197,15 +198,28 @@ class Stage:
         ids = np.array([row[0] for row in found], dtype=np.int32)[same]
         self._insert("missing", {"address": pa.array(ids, pa.int32())})
 
+    def _variants(self) -> None:
+        """`variant`: addresses with parameters that do what such variants do: they give way to the address without them,
+        or say noindex where it does not."""
+        self.con.execute(
+            f"""CREATE TEMP TABLE variant AS SELECT a.id AS address FROM address a
+            JOIN address b ON b.origin = a.origin AND b.path = split_part(a.path, '?', 1) AND b.id <> a.id
+            LEFT JOIN page q ON q.address = b.id
+            LEFT JOIN fold f ON f.address = a.id LEFT JOIN directed d ON d.address = a.id LEFT JOIN directed e ON e.address = b.id
+            WHERE contains(a.path, '?') AND a.site AND ((f.how = 'canonical' AND f.target = b.id)
+                OR (d.noindex = {self.all_mask} AND coalesce(e.noindex, 0) = 0 AND q.address IS NOT NULL))"""
+        )
+
     # ---------------------------------------------------------------- the rows
 
     def _facts(self) -> None:
         """`fact`: one row an address that says what each crawler can do with it; every check reads it."""
         all_mask = self.all_mask
         self.con.execute(
-            """CREATE TEMP TABLE mention AS SELECT address, bool_or(listed) AS listed, bool_or(named) AS named FROM (
+            f"""CREATE TEMP TABLE mention AS SELECT address, bool_or(listed) AS listed, bool_or(named) AS named FROM (
                 SELECT address, true AS listed, false AS named FROM entry WHERE address IS NOT NULL
-                UNION ALL SELECT c.target, false, true FROM fold c WHERE c.target <> c.address AND c.how = 'canonical'
+                UNION ALL SELECT c.target, false, NOT regexp_matches(s.path, '{NUMBERED}') FROM fold c JOIN address s ON s.id = c.address
+                    WHERE c.target <> c.address AND c.how = 'canonical'
                 UNION ALL SELECT target, false, false FROM answer WHERE target IS NOT NULL
                 UNION ALL SELECT refresh, false, false FROM page WHERE refresh IS NOT NULL
                 UNION ALL SELECT target, false, false FROM canonical WHERE target IS NOT NULL
@@ -243,7 +257,7 @@ class Stage:
                     coalesce(i.followed, 0) AS followed, coalesce(i.unfollowed, 0) AS unfollowed, i.source AS linked_by,
                     p.address IS NOT NULL AS html, p.types, coalesce(p.marks, 0) AS marks,
                     coalesce(p.own_words, 0) AS own_words, coalesce(p.own_links, 0) AS own_links, p.text_hash,
-                    g.address IS NOT NULL AS matches_missing, {telling_sql("a.path")} AS telling
+                    w.address IS NOT NULL AS variant, g.address IS NOT NULL AS matches_missing, {telling_sql("a.path")} AS telling
                 FROM address a
                 LEFT JOIN answer n ON n.address = a.id
                 LEFT JOIN page p ON p.address = a.id
@@ -254,6 +268,7 @@ class Stage:
                 LEFT JOIN inlink i ON i.target = a.id
                 LEFT JOIN given v ON v.address = a.id AND v.why = 'variant'
                 LEFT JOIN missing g ON g.address = a.id
+                LEFT JOIN variant w ON w.address = a.id
             ))))"""
         )
 

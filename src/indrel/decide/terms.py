@@ -4,11 +4,16 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from indrel.core.intent import Intent
+from indrel.core.intent import Intent, WantEntry
 from indrel.core.model import Want
 from indrel.core.page.facts import LITTLE, Mark
-from indrel.decide.kinds import ARCHIVES, JUNK
+from indrel.decide.kinds import ARCHIVES, ASSET_SQL, JUNK
 from indrel.sqltext import quoted, quoted_list
+
+
+def _of_pages(entry: WantEntry) -> str:
+    """What an entry for pages leaves out: scripts, style sheets and images."""
+    return f" AND NOT {ASSET_SQL}" if entry.is_of_pages else ""
 
 
 @dataclass(frozen=True)
@@ -28,7 +33,7 @@ class Terms:
     def entry(self) -> str:
         """The number of the intent's entry that decides (the last that matches), or null."""
         entries = list(enumerate(self.intent.wants))
-        cases = [f"WHEN {e.sql(self.intent.closed)} THEN {number}" for number, e in reversed(entries)]
+        cases = [f"WHEN {e.sql(self.intent.closed)}{_of_pages(e)} THEN {number}" for number, e in reversed(entries)]
         return f"CASE {' '.join(cases)} END::INTEGER" if cases else "NULL::INTEGER"
 
     @property

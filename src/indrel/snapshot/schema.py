@@ -92,7 +92,7 @@ DECIDED: dict[str, dict[str, str]] = {
         "fold_how": "VARCHAR", "folds_into": "INTEGER", "barred": "UBIGINT", "noindex": "UBIGINT", "nofollow": "UBIGINT",
         "listed": "BOOLEAN", "named": "BOOLEAN", "start": "BOOLEAN", "followed": "INTEGER", "unfollowed": "INTEGER",
         "linked_by": "INTEGER", "html": "BOOLEAN", "types": "VARCHAR", "marks": "INTEGER", "own_words": "INTEGER",
-        "own_links": "INTEGER", "text_hash": "BIGINT", "matches_missing": "BOOLEAN", "telling": "BOOLEAN",
+        "own_links": "INTEGER", "text_hash": "BIGINT", "variant": "BOOLEAN", "matches_missing": "BOOLEAN", "telling": "BOOLEAN",
         "kind_rule": "UTINYINT", "closed": "BOOLEAN", "kind": "VARCHAR", "entry": "INTEGER", "tail": "VARCHAR",
         "want": "VARCHAR", "hidden": "UBIGINT", "open": "UBIGINT",
     },

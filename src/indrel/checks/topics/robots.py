@@ -126,7 +126,14 @@ def robots_overreach(site: Site) -> Iterator[Hit]:
         )
         line = robots_line(host, rule.line, rule.text)
         said = next((stated(site, e) for e in sorted(e for e in entries if e is not None)), ())
-        yield Hit(host.url, mask, message, (line, *said), also=tuple(urls[:MOST_NAMED]), implied=not said)
+        firm = bool(said) or bool(
+            site.one(
+                f"""SELECT count(*) FROM fact f WHERE f.origin || f.path IN (SELECT unnest(?::VARCHAR[])) AND (f.listed OR EXISTS
+                (SELECT 1 FROM link l WHERE l.target = f.id AND l.source = {-1 if site.start_id is None else site.start_id}))""",
+                [urls],
+            )
+        )
+        yield Hit(host.url, mask, message, (line, *said), also=tuple(urls[:MOST_NAMED]), implied=not firm)
 
 
 @check("site-barred", CheckClass.BLOCKED, Severity.STOP, needs=(Need.ROBOTS,))
@@ -276,7 +283,7 @@ def barred_wanted(site: Site) -> Iterator[Hit]:
             yield Hit(url, mask, message, (*evidence, *stated(site, entry)), implied=entry is None)
 
 
-@check("barred-noindex", CheckClass.CONFLICT, Severity.FIX, needs=(Need.ROBOTS, Need.READ_BARRED))
+@check("barred-noindex", CheckClass.CONFLICT, Severity.FIX, needs=(Need.ROBOTS,))
 def barred_noindex(site: Site) -> Iterator[Hit]:
     """A barred page says noindex, which no crawler can ever read.
 
@@ -325,7 +332,7 @@ def listed_barred(site: Site) -> Iterator[Hit]:
     Rests on: Sitemaps protocol 0.9 lists addresses for crawling; RFC 9309 section 2.2.2 decides whether they may be.
     Evidence: The deciding rule, and the sitemap entry.
     """
-    shut, wide = shut_hosts(site), overreaching(site)
+    shut = shut_hosts(site)
     found = site.rows(
         f"SELECT id, origin || path, barred FROM fact WHERE site AND listed AND barred > 0 AND {LISTED_ROW} "
         "ORDER BY origin, path"
@@ -333,7 +340,7 @@ def listed_barred(site: Site) -> Iterator[Hit]:
     entries = listings(site, [i for i, _, _ in found])
     for number, url, mask in found:
         mask = without_shut_site(site, url, mask, shut)
-        if mask and url not in wide:
+        if mask:
             loc, entry = entries[number]
             evidence = rules(site, url, mask)
             yield Hit(loc, mask, f"in the sitemap, but barred by `{evidence[0].text}`", (*evidence, entry))

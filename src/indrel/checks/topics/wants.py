@@ -140,7 +140,10 @@ def open_unwanted(site: Site) -> Iterator[Hit]:
     others = f"NOT {GATE} AND NOT {JUNK_OPEN} AND NOT {FILE} AND (entry IS NOT NULL OR NOT ({site.empty_archive_sql}))"
     for _, url, mask, kind, entry, status, _ in _unwanted(site, others):
         shown = (Evidence("status", url, None, f"{status_text(status, None)}, no noindex"), *stated(site, entry))
-        yield Hit(url, mask, f"may be listed, but {_why(kind, entry)}", shown, implied=entry is None)
+        mild = (
+            Severity.NOTE if entry is None and kind in ("feed", "embed") else None
+        )  # harmless habits of common systems
+        yield Hit(url, mask, f"may be listed, but {_why(kind, entry)}", shown, severity=mild, implied=entry is None)
 
 
 @check("junk-open", CheckClass.EXPOSED, Severity.FIX, rests_on_want=True)
