@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+import os
 import re
 import shlex
 import subprocess
@@ -12,7 +14,7 @@ import yaml
 
 from cases import HOST, NOINDEX, a, canonical, html, robots, sitemap
 from conftest import PROGRAM
-from test_program import write_site
+from test_program import Run, write_site
 
 ROOT = Path(__file__).parents[1]
 RECIPES = re.findall(r"```sh\n(.*?)```", (ROOT / "docs/keep-watch.md").read_text(), re.DOTALL)
@@ -83,3 +85,32 @@ def test_before_a_commit(tmp_path: Path) -> None:
         done = subprocess.run(command, cwd=tmp_path, capture_output=True, text=True, timeout=60)
         assert done.returncode == code and all(file in done.stdout for file in files), done.stdout + done.stderr
     assert not re.search(hooks["indrel-robots"]["files"], "docs/robots.txt.md")
+
+
+def test_history_tells_what_came_and_went_and_forget_keeps_the_newest(indrel: Run, tmp_path: Path) -> None:
+    build = tmp_path / "b"
+    names = [f"indrel-runs/www.sarnfell.example-2026110{n}T080000Z.indrel" for n in (1, 2, 3, 4)]
+    for number, (name, pages) in enumerate(zip(names, (GOOD, BAD, BAD, GOOD), strict=True)):
+        write_site(build, pages)
+        indrel("audit", "b", "--base", HOST + "/", "--snapshot", name, "--fail-on", "never", code=0)
+        os.utime(tmp_path / name, (1_790_000_000 + number * 86_400,) * 2)
+    (tmp_path / "indrel-runs/www.sarnfell.example-20261105T080000Z.indrel").write_bytes(b"nonsense")
+    os.utime(tmp_path / "indrel-runs/www.sarnfell.example-20261105T080000Z.indrel", (1_700_000_000,) * 2)
+    done = indrel("history", "--json", "-o", "h.svg", code=0)
+    told = json.loads(done.stdout)
+    assert [r["verdict"]["lost"] for r in told["runs"]] == [0, 1, 1, 0] and len(told["unreadable"]) == 1
+    spans = {c["check"]: c for c in told["causes"]}
+    starts = [r["started"] for r in told["runs"]]
+    assert (spans["listed-hidden"]["first"], spans["listed-hidden"]["gone"]) == (starts[1], starts[3])
+    assert (spans["link-to-gone"]["first"], spans["link-to-gone"]["gone"]) == (starts[0], None)
+    assert (tmp_path / "h.svg").read_bytes().startswith(b"<?xml") and "left out" in done.stderr
+    text = indrel("history", code=0).stdout
+    assert ": 4 audits since " in " ".join(text.split()) and "Gone" in text and "1 of 2" in text
+    assert "say which" in indrel("forget", code=2).stderr
+    assert indrel("forget", "--keep", 2, input="n\n", code=1).stdout.startswith(
+        "www.sarnfell.example: 3 snapshots of 5 to remove"
+    )
+    assert len(list((tmp_path / "indrel-runs").iterdir())) == 5
+    indrel("forget", "--older-than", "1d", "--yes", code=0)
+    assert [p.name for p in (tmp_path / "indrel-runs").iterdir()] == [names[3].partition("/")[2]]
+    assert "nothing to forget" in indrel("forget", "--keep", 1, "--yes", code=0).stdout

@@ -36,6 +36,28 @@ class Gathered:
     cut_short: IndrelError | None = None
 
 
+_BARE_HOST = re.compile(r"^(localhost|[\w-]+(\.[\w-]+)*\.[a-z][a-z0-9-]+)(:[0-9]+)?(/|$)", re.IGNORECASE)
+
+
+def with_scheme(source: str, options: GatherOptions) -> str:
+    """A host named without a scheme, with the one that it answers: https is asked, then http. Anything else as it is."""
+    if "://" in source or Path(source).exists() or not _BARE_HOST.match(source):
+        return source
+    import asyncio
+
+    from indrel.sources.fetch import Fetcher
+
+    async def answers(url: str) -> bool:
+        async with Fetcher(options, []) as fetcher:
+            return (await fetcher.get(url, 1 << 16, tries=1)).status is not None
+
+    rest = source if "/" in source else source + "/"
+    secure, plain = (normalise(f"{scheme}://{rest}") for scheme in ("https", "http"))
+    if secure is None or plain is None:
+        return source
+    return plain if not asyncio.run(answers(secure)) and asyncio.run(answers(plain)) else secure
+
+
 def source_kind(source: str) -> str:
     """`site`, `folder`, `warc` or `snapshot`: what was named. Raises UsageError where it is none of them."""
     if source.startswith(("http://", "https://")):
@@ -51,6 +73,8 @@ def source_kind(source: str) -> str:
         raise UsageError(
             f"{source} cannot be audited: give an http or https address, a folder, a WARC file or a snapshot"
         )
+    if _BARE_HOST.match(source):
+        return "site"
     raise InputError(f"{source} is neither a folder, a file nor an address (addresses begin with http:// or https://)")
 
 
@@ -73,6 +97,12 @@ def newest_snapshot(folder: Path | None = None, host: str | None = None) -> Path
     if not found:
         raise SnapshotError(f"no snapshot in {where}/: run `indrel audit ADDRESS` first, or name a snapshot")
     return max(found, key=lambda p: (p.stat().st_mtime_ns, p.name))
+
+
+def snapshot_for(text: str | None = None) -> Path:
+    """The snapshot that is meant where none is named: of an address given in full the newest of its host."""
+    host = split(text).host if text and "://" in text and normalise(text) else None
+    return newest_snapshot(host=host)
 
 
 def gather(
@@ -129,7 +159,7 @@ def _gather_site(
     from indrel.gather.recorder import Recorder
     from indrel.sources.site import LiveSite
 
-    start = normalise(source)
+    start = normalise(with_scheme(source, options))
     assert start is not None
     host = split(start).host
     if resume:

@@ -23,6 +23,8 @@ COMMANDS = {
     "report": ("report:report", "Write reports again from a snapshot."),
     "compare": ("compare:compare", "What changed between two audits, and what got worse."),
     "recheck": ("recheck:recheck", "Ask again just for what was found, and say what is mended."),
+    "history": ("history:show_history", "All audits of a site: what came, what went, and when."),
+    "forget": ("history:forget", "Remove old snapshots."),
     "reconcile": ("reconcile:reconcile", "Set an engine's export or a server's log against an audit."),
     "ledger": ("ledger:ledger", "What was asked of an engine: re-crawls, removals that lapse."),
     "robots": ("robots:robots", "robots.txt on its own: check, match, impact, matrix."),

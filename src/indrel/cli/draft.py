@@ -31,6 +31,7 @@ FileOption = Annotated[
 def sitemap(
     output: FolderOption,
     snapshot: opt.SnapshotArgument = None,
+    from_snapshot: opt.FromOption = None,
     robots: Annotated[
         Path | None,
         typer.Option("--robots", metavar="FILE", help="As if this robots.txt were in place (a draft, say)."),
@@ -48,7 +49,7 @@ def sitemap(
     from indrel.drafts import sitemap as drafts
     from indrel.reports import write_whole
 
-    with opened(snapshot, crawler, quiet, intent) as site:
+    with opened(from_snapshot or snapshot, crawler, quiet, intent) as site:
         after = _under(site, robots) if robots else site
         found = drafts.draft(after, gzip, split)
         if robots:
@@ -89,6 +90,7 @@ def _under(site: Site, robots: Path) -> Site:
 @draft.command("robots")
 def robots(
     snapshot: opt.SnapshotArgument = None,
+    from_snapshot: opt.FromOption = None,
     output: FileOption = None,
     with_headers: Annotated[
         bool, typer.Option("--with-headers", help="As if the headers of `indrel draft headers` were in place.")
@@ -106,7 +108,7 @@ def robots(
     from indrel.snapshot import Snapshot
 
     term = terminal()
-    with opened(snapshot, crawler, quiet, intent) as site:
+    with opened(from_snapshot or snapshot, crawler, quiet, intent) as site:
         found = drafts.draft(site, with_headers)
         after = Site(
             Snapshot(site.snapshot.path), site.crawlers, {site.base_origin: (found.body, "the draft")}, site.intent
@@ -146,6 +148,7 @@ def robots(
 @draft.command("headers")
 def headers(
     snapshot: opt.SnapshotArgument = None,
+    from_snapshot: opt.FromOption = None,
     output: Annotated[
         Path | None,
         typer.Option("-o", "--output", metavar="DIR", help="Write indrel-nginx.conf and indrel-apache.conf."),
@@ -158,7 +161,7 @@ def headers(
     from indrel.drafts import headers as drafts
     from indrel.reports import write_whole
 
-    with opened(snapshot, None, quiet, intent) as site:
+    with opened(from_snapshot or snapshot, None, quiet, intent) as site:
         found = drafts.draft(site)
         where = site.intent.where
     if not found.nginx:
@@ -185,6 +188,7 @@ def headers(
 def tickets(
     output: FolderOption,
     snapshot: opt.SnapshotArgument = None,
+    from_snapshot: opt.FromOption = None,
     intent: opt.IntentOption = None,
     crawler: opt.CrawlerOption = None,
     quiet: opt.QuietOption = False,
@@ -195,7 +199,7 @@ def tickets(
     from indrel.drafts import tickets as drafts
     from indrel.reports import write_whole
 
-    with opened(snapshot, crawler, quiet, intent) as site:
+    with opened(from_snapshot or snapshot, crawler, quiet, intent) as site:
         found = drafts.draft(verdict_of(site), site)
     output.mkdir(parents=True, exist_ok=True)
     for name, octets in found.items():

@@ -27,18 +27,19 @@ def explain_address(
     """Explain one address: its state for each crawler, and each step that led to it."""
     from indrel import pipeline
     from indrel.checks import findings_of
+    from indrel.checks.headline import spoken_of
     from indrel.explain import explain
 
-    with opened(snapshot, crawler, quiet, intent) as site:
+    with opened(snapshot, crawler, quiet, intent, url) as site:
         address = pipeline.page_address(url, site)
         found = explain(site, address, findings_of(site, address))
         if json:
             out_console().file.write(json_module.dumps(found.as_json(), ensure_ascii=False) + "\n")
         else:
-            _show(terminal(), found, site.base_origin)
+            _show(terminal(), found, site.base_origin, spoken_of(site))
 
 
-def _show(term: Terminal, found: Explanation, origin: str) -> None:
+def _show(term: Terminal, found: Explanation, origin: str, subject: str) -> None:
     from indrel.reports.terminal import STATE_STYLES, STYLES, short
 
     states = dict.fromkeys(found.states.values())
@@ -46,7 +47,7 @@ def _show(term: Terminal, found: Explanation, origin: str) -> None:
         said = next(iter(states)) + " for every crawler asked about"
     else:
         said = ", ".join(f"{state} for {crawler}" for crawler, state in found.states.items())
-    term.line(f"{found.url}: {said}.", "bold")
+    term.line(f"{subject}: {found.url} is {said}.", "bold")
     term.line(f"wanted: {found.want} ({found.want_because})")
     if found.shadowed:
         term.line("overruled: " + "; ".join(f"line {e.line}: {e.text}" for e in found.shadowed), "dim", hang=11)

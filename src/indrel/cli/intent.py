@@ -21,6 +21,7 @@ intent = typer.Typer(
 @intent.command("draft")
 def draft(
     snapshot: opt.SnapshotArgument = None,
+    from_snapshot: opt.FromOption = None,
     file: opt.IntentOption = None,
     crawler: opt.CrawlerOption = None,
     output: Annotated[
@@ -31,7 +32,7 @@ def draft(
     """Propose a first intent file from what an audit saw: sections and kinds, their state, a want for each."""
     from indrel import intent_tool as tool
 
-    with opened(snapshot, crawler, quiet, file) as site:
+    with opened(from_snapshot or snapshot, crawler, quiet, file) as site:
         text = tool.draft(site)
     if output:
         tool.write_draft(output, text)
@@ -87,6 +88,7 @@ def show(
 @intent.command("check")
 def check(
     snapshot: opt.SnapshotArgument = None,
+    from_snapshot: opt.FromOption = None,
     file: opt.IntentOption = None,
     json: opt.JsonOption = False,
     quiet: opt.QuietOption = False,
@@ -96,7 +98,7 @@ def check(
     from indrel.checks import verdict_of
     from indrel.core.model import plural
 
-    with opened(snapshot, None, quiet, file) as site:
+    with opened(from_snapshot or snapshot, None, quiet, file) as site:
         if not site.intent.where:
             raise UsageError("there is no intent file: name one with --intent, or write one with indrel intent draft")
         found = tool.check(site, verdict_of(site).findings)

@@ -66,6 +66,7 @@ def list_addresses(
 ) -> None:
     """List addresses with want, state per crawler, status, and the line that decides it; filtered, sorted, written to a file."""
     from indrel.addresses import Filters, columns_of, listed, write
+    from indrel.checks.headline import spoken_of
 
     filters = Filters(
         state or (), want or (), kind or (), section or (), check or (), by or (), reached_by, unreached
@@ -88,8 +89,14 @@ def list_addresses(
         found = list(rows)
         if found:
             _show(found, site, chosen)
+        subject = spoken_of(site)
         one = "1 address" if len(found) == 1 else f"{len(found):,} addresses"
-        say(f"{one}; wants in brackets are implied" if found else f"no address is like that{_there_are(site)}", quiet)
+        say(
+            f"{subject}: {one}; wants in brackets are implied"
+            if found
+            else f"{subject}: no address is like that{_there_are(site)}",
+            quiet,
+        )
 
 
 def _there_are(site: Site) -> str:

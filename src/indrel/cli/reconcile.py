@@ -35,6 +35,7 @@ def reconcile(
         Path | None,
         typer.Option("--unknown", metavar="FILE", help="Write addresses the audit does not know, for --also."),
     ] = None,
+    from_snapshot: opt.FromOption = None,
     intent: opt.IntentOption = None,
     crawler: opt.CrawlerOption = None,
     json: opt.JsonOption = False,
@@ -47,7 +48,7 @@ def reconcile(
 
     if len(files) > 2:
         raise UsageError("give a snapshot and one table: indrel reconcile SNAPSHOT TABLE")
-    snapshot, path = (files[0], files[1]) if len(files) == 2 else (None, files[0])
+    snapshot, path = (files[0], files[1]) if len(files) == 2 else (from_snapshot, files[0])
     log = is_log(path)
     with opened(snapshot, crawler, quiet, intent) as site:
         found: Reconciled | LogRead

@@ -23,6 +23,7 @@ def report(
         ),
     ],
     snapshot: opt.SnapshotArgument = None,
+    from_snapshot: opt.FromOption = None,
     intent: opt.IntentOption = None,
     crawler: opt.CrawlerOption = None,
     quiet: opt.QuietOption = False,
@@ -32,7 +33,7 @@ def report(
     from indrel.checks import verdict_of
 
     reports.check_endings(output)
-    with opened(snapshot, crawler, quiet, intent) as site:
+    with opened(from_snapshot or snapshot, crawler, quiet, intent) as site:
         verdict = verdict_of(site)
         reports.write(output, verdict, site)
     for file in output:

@@ -15,13 +15,18 @@ if TYPE_CHECKING:
 
 @contextmanager
 def opened(
-    path: Path | None, crawler: list[str] | None, quiet: bool = False, intent: Path | None = None
+    path: Path | None,
+    crawler: list[str] | None,
+    quiet: bool = False,
+    intent: Path | None = None,
+    about: str | None = None,
 ) -> Iterator[Site]:
-    """The named snapshot, or the newest in `indrel-runs/`, seen by the crawlers asked for."""
+    """The named snapshot, or the newest in `indrel-runs/` (of the host of `about`, where that is an address in full),
+    seen by the crawlers asked for."""
     from indrel import pipeline
 
     if path is None:
-        path = pipeline.newest_snapshot()
+        path = pipeline.snapshot_for(about)
         say(f"from {path}", quiet)
     site = pipeline.open_site(path, crawler, pipeline.load_intent(intent))
     try:

@@ -10,7 +10,7 @@ import re
 import warnings
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import matplotlib
 from matplotlib.axes import Axes
@@ -24,6 +24,9 @@ from indrel.decide.site import Site
 from indrel.decide.sitemaps import sitemap_states
 from indrel.plain import clip, safe
 from indrel.reports.terminal import host_of
+
+if TYPE_CHECKING:
+    from indrel.history import History
 
 COLOURS = {
     State.OPEN: "#2f855a", State.HIDDEN: "#2b7a99", State.FOLDED: "#5a67b8", State.BROKEN: "#b83232", State.GONE: "#d0605e",
@@ -235,6 +238,24 @@ def render_png(verdict: Verdict, site: Site) -> bytes:
 def render_svg(verdict: Verdict, site: Site) -> bytes:
     """All figures, one under the other; letters are drawn, so that they look the same everywhere."""
     return _saved(_all(verdict, site), format="svg", facecolor=_PAPER, metadata={"Date": None, "Creator": None})
+
+
+def history_figure(found: History, form: str) -> bytes:
+    """The states over time, one bar an audit, and how many wanted pages were lost, as PNG or SVG."""
+    runs = found.runs[-MOST_BARS * 2 :]
+    bars = [(run.started[:16].replace("T", " "), next(reversed(run.states.values()), {})) for run in runs]
+    lost = [run.headline.lost for run in runs]
+    says = f"{lost[0]:,} wanted {'page' if lost[0] == 1 else 'pages'} lost at first, {lost[-1]:,} now"
+    panel = Panel("history", "States over time", says, bars)
+    metadata = {"Software": None} if form == "png" else {"Date": None, "Creator": None}
+    how = {"dpi": 110} if form == "png" else {}
+    return _saved(
+        lambda: _figure([panel], f"{found.site}, {len(found.runs)} audits"),
+        format=form,
+        facecolor=_PAPER,
+        metadata=metadata,
+        **how,
+    )
 
 
 def inline(panel: Panel) -> str:

@@ -1,0 +1,118 @@
+"""All snapshots of a site in a folder: states and causes over time, when each came and went; which may be forgotten."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from pathlib import Path
+
+from indrel.checks import verdict_of
+from indrel.checks.causes import place_of
+from indrel.checks.headline import name_of
+from indrel.core.model import Cause, Headline, Severity
+from indrel.decide.site import Site
+from indrel.errors import SnapshotError
+
+
+@dataclass(frozen=True)
+class Run:
+    """One audit: its file, moment (ISO 8601), headline, states per crawler, and findings by severity."""
+
+    path: Path
+    site: str
+    started: str
+    complete: bool
+    headline: Headline
+    states: dict[str, dict[str, int]]
+    findings: dict[str, int]
+    causes: dict[tuple[str, ...], Cause]
+
+    def as_json(self) -> dict[str, object]:
+        return {
+            "snapshot": str(self.path), "started": self.started, "complete": self.complete, "verdict": self.headline.as_json(),
+            "states": self.states, "findings": self.findings,
+        }  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Span:
+    """One cause over time: the first audit that had it, the last, and the first complete one after it that had it no more."""
+
+    check: str
+    severity: str
+    section: str
+    count: int
+    summary: str
+    first: str
+    last: str
+    gone: str | None
+
+    def as_json(self) -> dict[str, object]:
+        return dict(vars(self))
+
+
+@dataclass(frozen=True)
+class History:
+    """The audits of one site, the oldest first, and its causes: those that stand first, then those that went."""
+
+    site: str
+    runs: list[Run]
+    causes: list[Span]
+    unreadable: list[tuple[Path, str]]
+
+    def as_json(self) -> dict[str, object]:
+        return {
+            "site": self.site, "runs": [r.as_json() for r in self.runs], "causes": [c.as_json() for c in self.causes],
+            "unreadable": [{"snapshot": str(p), "because": why} for p, why in self.unreadable],
+        }  # fmt: skip
+
+
+def run_of(site: Site, path: Path) -> Run:
+    """What one audit says, as the history keeps it."""
+    verdict = verdict_of(site)
+    causes = {}
+    for cause in verdict.causes:
+        if not cause.accepted:
+            causes[cause.check, *place_of(cause.findings[0])] = cause
+    return Run(
+        path, name_of(site), str(site.meta.get("started") or ""), verdict.complete, verdict.headline, verdict.states,
+        {s.word: verdict.count(s) for s in Severity}, causes,
+    )  # fmt: skip
+
+
+def history(runs: Iterable[Run], unreadable: Sequence[tuple[Path, str]] = ()) -> History:
+    """Put audits of one site in order. Raises SnapshotError where there is none."""
+    ordered = sorted(runs, key=lambda r: (r.started, r.path.name))
+    if not ordered:
+        raise SnapshotError("no snapshot could be read: run `indrel audit ADDRESS` first")
+    seen: dict[tuple[str, ...], list[Run]] = {}
+    for run in ordered:
+        for key in run.causes:
+            seen.setdefault(key, []).append(run)
+    spans = []
+    for key, there in seen.items():
+        last = there[-1]
+        after = [r for r in ordered if (r.started, r.path.name) > (last.started, last.path.name) and r.complete]
+        cause = last.causes[key]
+        spans.append(
+            Span(cause.check, cause.severity.word, cause.section, cause.count, cause.summary, there[0].started, last.started,
+                 after[0].started if after else None)
+        )  # fmt: skip
+    rank = {s.word: -s.value for s in Severity}
+    spans.sort(key=lambda s: (s.gone is not None, rank[s.severity], s.first, s.check, s.section))
+    return History(ordered[-1].site, ordered, spans, list(unreadable))
+
+
+def forgettable(
+    snapshots: Sequence[Path], keep: int | None, older_than: timedelta | None, now: datetime
+) -> list[tuple[Path, int]]:
+    """Of one site's snapshots those beyond the newest `keep`, or older than a span, each with its octets; never the newest."""
+    ordered = sorted(snapshots, key=lambda p: (p.stat().st_mtime_ns, p.name), reverse=True)
+    found = []
+    for place, path in enumerate(ordered):
+        stat = path.stat()
+        old = older_than is not None and datetime.fromtimestamp(stat.st_mtime, now.tzinfo) < now - older_than
+        if place and ((keep is not None and place >= keep) or old):
+            found.append((path, stat.st_size))
+    return found
