@@ -3,7 +3,11 @@
 from __future__ import annotations
 
 import gzip
+import threading
 import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from typing import Any
 
 import pytest
@@ -14,6 +18,8 @@ from indrel import pipeline
 from indrel.core.crawlers import resolve
 from indrel.demo.server import DemoServer
 from indrel.demo.site import Response
+from indrel.snapshot import Snapshot
+from indrel.sources import fetch
 from indrel.sources.fetch import retry_after
 from indrel.sources.options import Connect, GatherOptions
 
@@ -219,3 +225,71 @@ def test_the_same_site_gives_the_same_answer(audit_site: AuditSite) -> None:
     first, second = (audit_site(pages)[1] for _ in range(2))
     assert [f.as_json() for f in first.findings] == [f.as_json() for f in second.findings]
     assert len([f for f in first.findings if f.check == "link-to-gone"]) == 30
+
+
+class _Recording(BaseHTTPRequestHandler):
+    pages: dict[str, tuple[int, str, str]]
+    asked: list[tuple[str, str | None]]
+
+    def do_GET(self) -> None:
+        self.asked.append((self.path, self.headers.get("X-Key")))
+        status, body, to = self.pages.get(self.path, (404, "", ""))
+        self.send_response(status)
+        self.send_header("Content-Type", "text/plain" if self.path.endswith(".txt") else "text/html")
+        if to:
+            self.send_header("Location", to)
+        self.send_header("Content-Length", str(len(body)))
+        self.end_headers()
+        self.wfile.write(body.encode())
+
+    def log_message(self, *_: Any) -> None:
+        pass
+
+
+@contextmanager
+def recording(pages: dict[str, tuple[int, str, str]]) -> Iterator[tuple[int, list[tuple[str, str | None]]]]:
+    asked: list[tuple[str, str | None]] = []
+    handler = type("Handler", (_Recording,), {"pages": pages, "asked": asked})
+    server = ThreadingHTTPServer(("127.0.0.1", 0), handler)
+    thread = threading.Thread(target=server.serve_forever, daemon=True)
+    thread.start()
+    yield server.server_address[1], asked
+    server.shutdown()
+    server.server_close()
+    thread.join()
+
+
+def test_no_name_that_a_site_gives_leads_into_a_private_network(tmp_path: Any) -> None:
+    """Redirects, sitemaps and resource hosts that a site names are not asked where they are private; credentials stay at home."""
+    with recording({"/robots.txt": (200, "User-agent: *\nDisallow:", ""), "/other": (200, "other port", "")}) as (
+        inner,
+        told,
+    ):
+        own = {
+            f"/{n}": (302, "", f"http://{host}:{inner}/secret")
+            for n, host in enumerate(("127.0.0.1", "2130706433", "0x7f.1", "[::1]"))
+        }
+        own["/p"] = (302, "", f"http://localhost:{inner}/other")
+        own["/robots.txt"] = (200, f"User-agent: *\nDisallow:\nSitemap: http://127.0.0.1:{inner}/s.xml\n", "")
+        own["/"] = (
+            200,
+            "".join(f'<a href="{p}">x</a>' for p in own) + f'<img src="http://127.0.0.1:{inner}/i.png">',
+            "",
+        )
+        with recording(own) as (port, asked):
+            options = GatherOptions(crawlers=resolve(["*"]), rate=0, timeout=5, headers=(("X-Key", "secret"),))
+            gathered = pipeline.gather(f"http://localhost:{port}/", options, tmp_path / "s.indrel")
+        assert {p for p, _ in told} == {"/robots.txt", "/other"} and {key for _, key in told} == {None}
+        assert {key for _, key in asked} == {"secret"}
+    with Snapshot(gathered.snapshot) as snapshot:
+        private = dict(snapshot.rows("SELECT origin, error FROM robots WHERE origin NOT LIKE '%localhost%'"))
+        assert private == dict.fromkeys(
+            [f"http://127.0.0.1:{inner}", f"http://[::1]:{inner}"], "not asked: a private address"
+        )
+        assert snapshot.one("SELECT fetch_error FROM sitemap WHERE via = 'robots'") == "not asked: a private address"
+
+
+@pytest.mark.parametrize("value", ["²", "-5", "1e9", "", "99999999999999999999"])
+def test_an_odd_pause_is_no_pause(value: str) -> None:
+    assert fetch.retry_after(value) is None
+    assert fetch._length(value) in (0, 1 << 62)

@@ -48,7 +48,7 @@ def with_scheme(source: str, options: GatherOptions) -> str:
     from indrel.sources.fetch import Fetcher
 
     async def answers(url: str) -> bool:
-        async with Fetcher(options, []) as fetcher:
+        async with Fetcher(options, [origin_of(url)]) as fetcher:
             return (await fetcher.get(url, 1 << 16, tries=1)).status is not None
 
     rest = source if "/" in source else source + "/"

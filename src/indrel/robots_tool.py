@@ -95,7 +95,7 @@ def _fetch(named: str, options: GatherOptions) -> Loaded:
         url += "robots.txt"
 
     async def ask() -> Loaded:
-        async with Fetcher(options, [split(url).host]) as fetcher:
+        async with Fetcher(options, [origin_of(url)]) as fetcher:
             hops, answer = await follow_robots(fetcher, url, ROBOTS_LIMIT)
         if answer.status is None:
             raise InputError(f"{url} cannot be read: {answer.error}")

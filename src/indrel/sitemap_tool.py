@@ -249,7 +249,7 @@ async def _fetch_all(url: str, gatherer: _Gatherer, options: GatherOptions) -> N
     from indrel.sources.sitemaps import stream
 
     origin = origin_of(url)
-    async with Fetcher(options, [split(url).host]) as fetcher:
+    async with Fetcher(options, [origin_of(url)]) as fetcher:
         hops, robots = await follow_robots(fetcher, f"{origin}/robots.txt", ROBOTS_LIMIT)
         media, _ = content_type(robots.header("content-type"))
         gatherer.writer.add(

@@ -5,13 +5,15 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import email.utils
+import ipaddress
 import re
+import socket
 import ssl
 import time
 from collections.abc import AsyncIterator, Iterable
 from datetime import UTC, datetime
 from types import TracebackType
-from typing import Self
+from typing import Any, Self
 
 import aiohttp
 from yarl import URL
@@ -33,6 +35,7 @@ LONGEST_WAIT = 30.0
 
 STEP = 65_536
 NO_SUCH_HOST = "there is no such host"
+PRIVATE = "not asked: a private address"
 
 ROBOTS_LIMIT = MAX_OCTETS * 4
 """Octets of robots.txt that are read: what stands over the limit is told, within reason."""
@@ -71,6 +74,8 @@ def explain(error: BaseException) -> str:
         return f"TLS: the certificate was refused ({reason})"
     if isinstance(error, aiohttp.ClientConnectorSSLError | ssl.SSLError):
         return "TLS: no secure connection could be made"
+    if isinstance(error, PrivateAddress) or isinstance(getattr(error, "os_error", None), PrivateAddress):
+        return PRIVATE
     if isinstance(error, aiohttp.ClientConnectorDNSError):
         return NO_SUCH_HOST
     if isinstance(error, aiohttp.ClientConnectorError):
@@ -98,16 +103,50 @@ def retry_after(value: str | None) -> float | None:
     return max(0.0, (when - datetime.now(UTC)).total_seconds())
 
 
+class PrivateAddress(OSError):
+    """A name that a site gave leads into a private network: it is not asked."""
+
+
+def is_private(address: str) -> bool:
+    """Whether an IP address is none of the public network: private, loopback, link-local, metadata, unspecified ..."""
+    try:
+        found = ipaddress.ip_address(address.strip("[]").partition("%")[0])
+    except ValueError:
+        return False
+    return not (getattr(found, "ipv4_mapped", None) or found).is_global
+
+
+class _Resolver(aiohttp.ThreadedResolver):
+    """Looks names up; those that are not trusted lead to public addresses or nowhere."""
+
+    def __init__(self, trusted: frozenset[str]) -> None:
+        super().__init__()
+        self._trusted = trusted
+
+    async def resolve(self, host: str, port: int = 0, family: Any = socket.AF_INET) -> list[Any]:
+        found = list(await super().resolve(host, port, family))
+        if host in self._trusted:
+            return found
+        public = [one for one in found if not is_private(one["host"])]
+        if found and not public:
+            raise PrivateAddress(PRIVATE)
+        return public
+
+
 class Fetcher:
     """Fetches for one audit. Use as an asynchronous context manager.
 
-    Extra headers (they may hold credentials) go to the site's hosts only.
+    `own` are the origins of what was asked for. Extra headers (they may hold credentials) go there only: same scheme,
+    host and port. Their hosts, and those that `--connect` names, are trusted; no other name leads to a private address.
     """
 
-    def __init__(self, options: GatherOptions, site_hosts: Iterable[str]) -> None:
+    def __init__(self, options: GatherOptions, own: Iterable[str]) -> None:
         self.options = options
-        self._own = {h.partition(":")[0] for h in site_hosts}
+        self._own = frozenset(own)
         self._connect = {c.host.lower(): c for c in options.connect}
+        self._trusted = frozenset(
+            {split(o + "/").host for o in self._own} | set(self._connect) | {c.address for c in options.connect}
+        )
         self._plain: set[str] = set()
         self._paces: dict[str, Pace] = {}
         self._session: aiohttp.ClientSession | None = None
@@ -121,7 +160,12 @@ class Fetcher:
             sock_read=self.options.timeout,
         )
         self._session = aiohttp.ClientSession(
-            connector=aiohttp.TCPConnector(limit=0, limit_per_host=max(1, self.options.parallel), ttl_dns_cache=600),
+            connector=aiohttp.TCPConnector(
+                limit=0,
+                limit_per_host=max(1, self.options.parallel),
+                ttl_dns_cache=600,
+                resolver=_Resolver(self._trusted),
+            ),
             timeout=timeout,
             headers={"User-Agent": USER_AGENT, "Accept": "*/*", "Accept-Encoding": "gzip, deflate"},
             cookie_jar=aiohttp.DummyCookieJar(),
@@ -151,7 +195,11 @@ class Fetcher:
             answer = await self._once(url, limit, bodies, agent)
             if attempt + 1 == tries or (answer.status is not None and answer.status not in RETRIED):
                 return answer
-            if answer.status is None and answer.error and answer.error.startswith(("TLS: the cert", NO_SUCH_HOST)):
+            if (
+                answer.status is None
+                and answer.error
+                and answer.error.startswith(("TLS: the cert", NO_SUCH_HOST, PRIVATE))
+            ):
                 return answer
             if answer.status in (500, 502, 504) and attempt:
                 return answer
@@ -212,7 +260,9 @@ class Fetcher:
         parts = split(url)
         await self.pace(parts.host).turn()
         self.requests += 1
-        headers = dict(self.options.headers) if parts.host in self._own else {}
+        if parts.host not in self._trusted and is_private(parts.host):
+            raise PrivateAddress(PRIVATE)
+        headers = dict(self.options.headers) if parts.origin in self._own else {}
         if agent:
             headers["User-Agent"] = agent
         connect = self._connect.get(parts.host)
@@ -231,12 +281,22 @@ class Fetcher:
         # The other end speaks plain HTTP, as behind a proxy that ends TLS: it is told which scheme was meant.
         if parts.scheme == "https":
             headers["X-Forwarded-Proto"] = "https"
+            if not _is_here(connect.address):  # credentials for https never go over the network in the clear
+                headers = {name: value for name, value in headers.items() if (name, value) not in self.options.headers}
         return await get(URL(f"http://{place}{parts.path}", encoded=True), headers=headers, allow_redirects=False)
 
 
 def _length(value: str | None) -> int:
     """The octets that a Content-Length promises, as far as a snapshot can hold the number."""
     return min(int(value), 1 << 62) if value and re.fullmatch(r"[0-9]{1,30}", value) else 0
+
+
+def _is_here(address: str) -> bool:
+    """Whether an address is this machine."""
+    try:
+        return ipaddress.ip_address(address.strip("[]")).is_loopback
+    except ValueError:
+        return address == "localhost"
 
 
 def _headers(response: aiohttp.ClientResponse) -> dict[str, list[str]]:

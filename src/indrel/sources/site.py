@@ -123,8 +123,9 @@ class LiveSite:
         loop = asyncio.get_running_loop()
         with contextlib.suppress(NotImplementedError, RuntimeError, ValueError):
             loop.add_signal_handler(signal.SIGINT, self._interrupt)
-        hosts = {site_key(self.start), *self.options.hosts, *(site_key(v) for v in variants(self.start))}
-        async with Fetcher(self.options, hosts) as self.fetcher:
+        scheme = split(self.start).scheme
+        own = {origin_of(self.start), *(f"{scheme}://{host}" for host in self.options.hosts)}
+        async with Fetcher(self.options, own) as self.fetcher:
             main = asyncio.ensure_future(self._run())
             watch = asyncio.ensure_future(self._watch_interrupt(main))
             try:
