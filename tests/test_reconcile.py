@@ -109,6 +109,8 @@ LOG = [
     log_line("1.2.3.4", "/barred/x", 200, "Mozilla/5.0 (compatible; bingbot/2.0)"),
     log_line("1.2.3.4", "/new?x=1", 200, "bingbot"),
     log_line("1.2.3.4", "/open", 200, "Mozilla/5.0 (X11)"),
+    log_line("1.2.3.4", "http://elsewhere.test/open", 200, "bingbot"),
+    log_line("1.2.3.4", "/open", 200, 'a \\"quoted\\" name'),
     "not a line\n",
 ]
 
@@ -119,10 +121,10 @@ def test_logs(packed: bool, site: Site, indrel: Run, tmp_path: Path) -> None:
     text = "".join(LOG).encode()
     file.write_bytes(gzip.compress(text) if packed else text)
     found = logs.read(site, file)
-    assert (found.lines, found.unreadable, found.crawlers) == (8, 1, {"googlebot": 4, "bingbot": 2})
-    assert {(r["url"], r["crawler"]) for r in found.barred} == {
-        (f"{HOST}/barred/x", c) for c in ("googlebot", "bingbot")
-    }
+    assert (found.lines, found.unreadable, found.crawlers) == (10, 1, {"googlebot": 3, "bingbot": 2})
+    assert {(r["url"], r["crawler"]) for r in found.barred} == {(f"{HOST}/barred/x", "bingbot")}, (
+        "impostors are no visits"
+    )
     assert found.never == [f"{HOST}/", f"{HOST}/lone"] and found.unknown == {"/*": [f"{HOST}/new?x=1"]}
     assert found.impostors == [{"crawler": "googlebot", "host": "evil.example", "requests": 1}]
     top: dict[str, Any] = found.fetched[0]
@@ -177,3 +179,64 @@ def test_a_log_finds_sections_whatever_hosts_and_folders_are_called(base: str, t
     found = json.loads(indrel("reconcile", "s.indrel", "access.log", "--json", code=0).stdout)
     sections = {(row["section"], row["state"], row["requests"]) for row in found["fetched"]}
     assert sections == {("/origin/*", "open", 1), ("/origin/*", "unknown", 1), ("/", "open", 1)}
+
+
+@pytest.mark.parametrize(
+    ("name", "text", "listed"),
+    [
+        ("a.csv", "URL,Status\n/open,Not indexed\n/lone,Indexed\n", {"/lone"}),
+        ("a.csv", "Export of 2026-11-20\n\nURL;Zustand\n/open;Nicht indexiert\n/lone;Indexiert\n", {"/lone"}),
+        ("a.csv", "URL\tÉtat\n/open\tNon indexée\n/lone\tIndexée\n", {"/lone"}),
+        ("a.csv", "URL,Reason\n/open,Crawled - currently not indexed\n/lone,Duplicate without user-selected canonical\n", set()),
+        ("a.csv", "\ufeffURL,Indexed\n/open,no\n/lone,yes\n", {"/lone"}),
+        ("not-indexed-pages.csv", "URL,Last crawled\n/open,2026-11-01\n/lone,2026-11-02\n", set()),
+        ("a.csv", "Pages not indexed\nURL,Last crawled\n/open,01.11.2026\n/lone,02.11.2026\n", set()),
+        ("pages.csv", "URL,Clicks\n/open,0\n/lone,1\n", {"/open", "/lone"}),
+    ],
+)  # fmt: skip
+def test_what_is_not_listed_is_never_taken_for_listed(
+    name: str, text: str, listed: set[str], site: Site, tmp_path: Path
+) -> None:
+    file = tmp_path / name
+    file.write_text(text.replace("/open", HOST + "/open").replace("/lone", HOST + "/lone"))
+    found = lists.reconcile(site, file)
+    assert {r.url.removeprefix(HOST) for r in found.table if r.listed} == listed and len(found.table) == 2
+    if not listed:  # what such a file lacks is not "not listed there"
+        assert {m.url.removeprefix(HOST) for m in found.wanted_not_listed} <= {"/open", "/lone"}
+
+
+def test_words_that_are_not_understood_are_asked_for(site: Site, indrel: Run, tmp_path: Path) -> None:
+    file = tmp_path / "odd.csv"
+    file.write_text(f"URL,Coverage state\n{HOST}/open,Grün\n{HOST}/hidden,Grün\n{HOST}/lone,Rot\n")
+    done = indrel("reconcile", site.snapshot.path, file, code=2)
+    assert "`Coverage state` means is not understood (`Grün`, `Rot`)" in done.stderr and "--listed VALUE" in done.stderr
+    told = indrel(
+        "reconcile", site.snapshot.path, file, "--status-column", "Coverage state", "--listed", "Grün", "--json", code=1
+    )
+    rows = {r["url"].removeprefix(HOST): r for r in json.loads(told.stdout)["table"]}
+    assert {u for u, r in rows.items() if r["listed"]} == {"/open", "/hidden"}
+    assert rows["/hidden"]["by"]["text"] == NOINDEX and rows["/hidden"]["do"].startswith("wait")
+    do = [r["do"] for r in json.loads(told.stdout)["table"]]
+    assert [text.split(" ")[0] for text in do] == [
+        "ask",
+        "wait:",
+        "nothing:",
+    ] and "no page that was read links to it" in do[0]
+    indrel(
+        "reconcile",
+        site.snapshot.path,
+        file,
+        "--listed",
+        "Grün",
+        "--status-column",
+        "2",
+        "-o",
+        "x.csv",
+        "-o",
+        "x.xlsx",
+        code=1,
+    )
+    assert (tmp_path / "x.csv").read_text().splitlines()[0].startswith("url,the engine says,listed,state here")
+    assert "a snapshot, not a table" in indrel("reconcile", site.snapshot.path, site.snapshot.path, code=2).stderr
+    (tmp_path / "x.png").write_bytes(b"\x89PNG\r\n\x1a\n\0\0\0")
+    assert "not a table" in indrel("reconcile", site.snapshot.path, "x.png", code=2).stderr

@@ -14,7 +14,7 @@ from indrel.cli.talk import out_console, say, terminal
 from indrel.errors import UsageError
 
 if TYPE_CHECKING:
-    from indrel.reconcile.lists import Reconciled
+    from indrel.reconcile.lists import Reconciled, Row
     from indrel.reconcile.logs import LogRead
     from indrel.reports.terminal import Terminal
 
@@ -28,9 +28,21 @@ def reconcile(
     column: Annotated[
         str | None, typer.Option("--column", metavar="NAME", help="The column of addresses, if it is not plain.")
     ] = None,
+    status_column: Annotated[
+        str | None,
+        typer.Option("--status-column", metavar="NAME", help="The column of the engine's word, if it is not plain."),
+    ] = None,
+    listed: Annotated[
+        list[str] | None,
+        typer.Option("--listed", metavar="VALUE", help="A value of that column that means listed; may be repeated."),
+    ] = None,
     unlisted: Annotated[
         bool, typer.Option("--unlisted", help="The table is of addresses that the engine does not list.")
     ] = False,
+    output: Annotated[
+        list[Path] | None,
+        typer.Option("-o", "--output", metavar="FILE", help="Write it row by row (.csv .xlsx .json); may be repeated."),
+    ] = None,
     unknown: Annotated[
         Path | None,
         typer.Option("--unknown", metavar="FILE", help="Write addresses the audit does not know, for --also."),
@@ -42,6 +54,7 @@ def reconcile(
     quiet: opt.QuietOption = False,
 ) -> None:
     """Set an outside list against an audit: what an engine lists and should not, misses and should not, and why."""
+    from indrel.checks.headline import spoken_of
     from indrel.reconcile import lists, logs
     from indrel.reconcile.tables import is_log
     from indrel.reports import write_whole
@@ -52,28 +65,34 @@ def reconcile(
     log = is_log(path)
     with opened(snapshot, crawler, quiet, intent) as site:
         found: Reconciled | LogRead
-        found = logs.read(site, path) if log else lists.reconcile(site, path, column, not unlisted)
-        base, origin = site.base, site.base_origin
+        taken = False if unlisted else None
+        found = (
+            logs.read(site, path) if log else lists.reconcile(site, path, column, taken, status_column, listed or ())
+        )
+        base, origin, subject = site.base, site.base_origin, spoken_of(site)
     if unknown:
         urls = [url for group in found.unknown.values() for url in group]
         write_whole(unknown, ("\n".join(urls) + "\n").encode() if urls else b"")
         say(f"written: {unknown}; try: indrel audit {base} --also {unknown}", quiet)
+    for file in output or ():
+        write_whole(file, _table(found, file))
+        say(f"written: {file}", quiet)
     if json:
         out_console().file.write(json_module.dumps(found.as_json(), ensure_ascii=False, default=str) + "\n")
     elif isinstance(found, lists.Reconciled):
-        _show_list(terminal(), found, path, origin)
+        _show_list(terminal(), found, path, origin, subject)
     else:
-        _show_log(terminal(), found, path, origin)
+        _show_log(terminal(), found, path, origin, subject)
+    if isinstance(found, lists.Reconciled) and found.listed_but:
+        raise typer.Exit(1)
 
 
-def _show_list(term: Terminal, found: Reconciled, path: Path, origin: str) -> None:
-    from collections import Counter
-
+def _show_list(term: Terminal, found: Reconciled, path: Path, origin: str, subject: str) -> None:
     from indrel.core.model import plural
     from indrel.reconcile.lists import summary
     from indrel.reports.terminal import short, table
 
-    term.line(f"{path}: {summary(found)}.", "bold")
+    term.line(f"{subject}: {path}: {summary(found)}.", "bold")
     columns = found.columns
     read = [f"{plural(found.rows, 'row')}, {found.matched:,} matched"]
     if columns:
@@ -89,32 +108,80 @@ def _show_list(term: Terminal, found: Reconciled, path: Path, origin: str) -> No
         ]
         term.console.print()
         table(term, ["the engine says", "rows", "state here"], rows)
-    if found.listed_but:
-        term.console.print()
-        term.line("Listed there, though the site keeps it out", "bold")
-        for one in found.listed_but[:FEW]:
-            name = columns.names[columns.when] if columns and columns.when is not None else "since"
-            since = f" ({name or 'since'}: {one.since})" if one.since else ""
-            term.line(f"{short(one.url, origin)}: {one.state}, {one.why}{since}", indent=2, hang=4)
-            for evidence in one.evidence[:1]:
-                term.evidence(evidence, origin, indent=4)
-        _more(term, len(found.listed_but))
-    if found.wanted_not_listed:
-        term.console.print()
-        term.line("Wanted and open here, but not listed there", "bold")
-        causes = Counter(one.because for one in found.wanted_not_listed)
-        for because, count in causes.most_common(FEW):
-            urls = [short(o.url, origin) for o in found.wanted_not_listed if o.because == because]
-            reasons = {o.reason for o in found.wanted_not_listed if o.because == because and o.reason}
-            said = f"; the engine says: {', '.join(sorted(reasons))}" if reasons else ""
-            term.line(
-                f"{count:,} × {because}: {', '.join(urls[:3])}{' ...' if count > 3 else ''}{said}", indent=2, hang=4
-            )
+    groups: dict[tuple[int, str], list[Row]] = {}
+    for row in found.table:
+        groups.setdefault((row.urgency, row.do), []).append(row)
+    titles = ("Mend here", "Decide", "Ask the engine", "Find out", "Wait", "Nothing to do")
+    last = -1
+    shown = sorted(groups.items(), key=lambda pair: (pair[0][0], -len(pair[1])))
+    for (urgency, do), members in shown[: FEW * 2]:
+        if urgency != last:
+            term.console.print()
+            term.line(titles[urgency], "bold")
+            last = urgency
+        urls = [short(r.url, origin) for r in members]
+        more = f" and {len(urls) - 3:,} more" if len(urls) > 3 else ""
+        term.line(f"{len(urls):,} × {do}", indent=2, hang=4)
+        term.line(
+            f"{', '.join(urls[:3])}{more}; the engine says: {', '.join(sorted({r.says for r in members}))}",
+            "dim",
+            indent=6,
+            hang=2,
+        )
+        by = members[0].by
+        if by and urgency == 0:
+            term.evidence(by, origin, indent=6)
+    if len(shown) > FEW * 2:
+        term.line(f"and {len(shown) - FEW * 2:,} more (-o rows.csv has every row)", "dim", indent=2)
+    if columns and columns.all_listed is not None:
+        taken = "lists" if columns.all_listed else "does not list"
+        why = f", for {columns.told_by} says so" if columns.told_by else " (say --unlisted if it is of the others)"
+        term.line(f"No column says whether it is listed: taken as what the engine {taken}{why}.", "dim")
     _unknown(term, found.unknown, {s: len(u) for s, u in found.unknown.items()}, origin)
     if found.elsewhere:
         term.line(f"on other sites: {len(found.elsewhere):,}, such as {found.elsewhere[0]}", "dim")
     if found.unusable:
         term.line(f"no addresses: {plural(len(found.unusable), 'row')}, such as {found.unusable[0]!r}", "yellow")
+
+
+HEADS = ("url", "the engine says", "listed", "state here", "want", "where", "line", "text", "what to do", "since")
+
+
+def _table(found: Reconciled | LogRead, file: Path) -> bytes:
+    """The answer row by row, sorted by what to do; of a log the barred addresses that were asked for."""
+    import csv
+    import io
+
+    from indrel.plain import field
+    from indrel.reconcile.lists import Reconciled
+
+    ending = file.suffix.lower()
+    if ending == ".json":
+        return (json_module.dumps(found.as_json(), ensure_ascii=False, default=str) + "\n").encode(
+            "utf-8", "backslashreplace"
+        )
+    if ending not in (".csv", ".xlsx"):
+        raise UsageError(f"{file}: rows can be written as .csv, .xlsx or .json")
+    rows: list[tuple[object, ...]]
+    if isinstance(found, Reconciled):
+        heads: tuple[str, ...] = HEADS
+        rows = [
+            (r.url, r.says, "yes" if r.listed else "no", r.state, r.want, r.by.where if r.by else "", r.by.line if r.by else None,
+             r.by.text if r.by else "", r.do, r.since or "")
+            for r in found.table
+        ]  # fmt: skip
+    else:
+        heads = ("url", "crawler", "requests")
+        rows = [(r["url"], r["crawler"], r["requests"]) for r in found.barred]
+    if ending == ".xlsx":
+        from indrel.reports.workbook import table_book
+
+        return table_book("Rows", heads, rows)
+    out = io.StringIO(newline="")
+    table = csv.writer(out, lineterminator="\r\n")
+    table.writerow(heads)
+    table.writerows([field("" if v is None else str(v)) for v in row] for row in rows)
+    return out.getvalue().encode("utf-8", "backslashreplace")
 
 
 def _more(term: Terminal, count: int) -> None:
@@ -134,13 +201,13 @@ def _unknown(term: Terminal, unknown: dict[str, list[str]], counts: dict[str, in
         term.line(f"{section}: {count:,}{example}", indent=2, hang=4)
 
 
-def _show_log(term: Terminal, found: LogRead, path: Path, origin: str) -> None:
+def _show_log(term: Terminal, found: LogRead, path: Path, origin: str, subject: str) -> None:
     from indrel.core.model import plural
     from indrel.reports.terminal import short, table
 
     asked = sum(found.crawlers.values())
     term.line(
-        f"{path}: {plural(asked, 'request')} by crawlers in {plural(found.lines, 'line')}; {len(found.barred):,} barred "
+        f"{subject}: {path}: {plural(asked, 'request')} by crawlers in {plural(found.lines, 'line')}; {len(found.barred):,} barred "
         f"addresses asked for, {plural(len(found.never), 'wanted page')} never fetched by a search crawler.",
         "bold",
     )

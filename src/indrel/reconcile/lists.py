@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -52,6 +53,30 @@ class Missed:
         return {"url": self.url, "because": self.because, "reason": self.reason}
 
 
+@dataclass(frozen=True, slots=True)
+class Row:
+    """One row of the table: what the engine says, the state here and what decides it, what to do.
+
+    `urgency` orders rows by what to do: 0 to mend, 1 to decide, 2 to ask the engine, 3 to find out, 4 to wait, 5 nothing.
+    """
+
+    url: str
+    says: str
+    listed: bool
+    state: str
+    want: str
+    by: Evidence | None
+    do: str
+    urgency: int
+    since: str | None = None
+
+    def as_json(self) -> dict[str, object]:
+        return {
+            "url": self.url, "says": self.says, "listed": self.listed, "state": self.state, "want": self.want,
+            "by": self.by.as_json() if self.by else None, "do": self.do, "since": self.since,
+        }  # fmt: skip
+
+
 @dataclass
 class Reconciled:
     """What a list and a snapshot know of each other."""
@@ -66,6 +91,11 @@ class Reconciled:
     elsewhere: list[str] = field(default_factory=list)
     unusable: list[str] = field(default_factory=list)
     reasons: dict[str, dict[str, int]] = field(default_factory=dict)
+    table: list[Row] = field(default_factory=list)
+    """Every row that is on this site, sorted by what to do."""
+
+    is_list: bool = True
+    """Whether the table is of what the engine lists: then what it lacks is not listed there."""
 
     def as_json(self) -> dict[str, object]:
         return {
@@ -73,15 +103,19 @@ class Reconciled:
             "listed_but": [one.as_json() for one in self.listed_but],
             "wanted_not_listed": [one.as_json() for one in self.wanted_not_listed],
             "unknown": self.unknown, "elsewhere": self.elsewhere, "unusable": self.unusable, "reasons": self.reasons,
+            "table": [row.as_json() for row in self.table],
         }  # fmt: skip
 
 
-def reconcile(site: Site, path: Path, column: str | None = None, listed: bool = True) -> Reconciled:
-    """Set a table against a snapshot. Raises InputError where the table cannot be read."""
-    columns = learn(path, column)
+def reconcile(
+    site: Site, path: Path, column: str | None = None, listed: bool | None = None, status_column: str | None = None,
+    listed_values: Sequence[str] = (),
+) -> Reconciled:  # fmt: skip
+    """Set a table against a snapshot. Raises InputError where the table cannot be read or is not understood."""
+    columns = learn(path, column, status_column, listed_values, listed)
     found = Reconciled(columns=columns)
     kept: dict[str, OutsideRow] = {}
-    for row in outside_rows(path, columns, listed):
+    for row in outside_rows(path, columns):
         found.rows += 1
         url = whole(row.written, site)
         if url is None:
@@ -148,8 +182,10 @@ def _sort_out(site: Site, found: Reconciled, kept: dict[str, OutsideRow]) -> Non
         LEFT JOIN fact ON fact.id = o.id WHERE o.reason IS NOT NULL GROUP BY ALL ORDER BY count(*) DESC, o.reason, state"""
     ):
         found.reasons.setdefault(reason, {})[where] = count
+    found.is_list = found.listed > 0
     _listed_but(site, found, state)
     _missed(site, found)
+    _row_by_row(site, found, state)
     hosts = {split(o + "/").host.removeprefix("www.") for o in site.starts}
     for origin, path in site.rows("SELECT origin, path FROM outside WHERE id IS NULL ORDER BY origin, path"):
         url = origin + path
@@ -190,6 +226,7 @@ def _missed(site: Site, found: Reconciled) -> None:
         f"""SELECT f.id, f.origin || f.path, f.listed, f.followed, f.unfollowed, o.reason, f.start FROM fact f
         LEFT JOIN outside o ON o.id = f.id
         WHERE f.known AND NOT f.closed AND f.want = 'show' AND f.open = {site.all_mask} AND NOT coalesce(o.listed, false)
+            AND ({found.is_list} OR o.id IS NOT NULL)
         ORDER BY f.origin, f.path LIMIT {MOST_SHOWN}"""
     )
     clicks: Any = None
@@ -218,6 +255,62 @@ def _missed(site: Site, found: Reconciled) -> None:
         else:
             because = "nothing on the site forbids it"
         found.wanted_not_listed.append(Missed(url, because, reason))
+
+
+def _row_by_row(site: Site, found: Reconciled, state: str) -> None:
+    """Every row of the table on this site, with what decides its state here and what to do, sorted by what to do."""
+    index = len(site.crawlers) - 1
+    because = {one.url: one.because for one in found.wanted_not_listed}
+    into = "(SELECT t.origin || t.path FROM address t WHERE t.id = coalesce(f.folds_into, f.folds_to))"
+    hosts = {split(o + "/").host.removeprefix("www.") for o in site.starts}
+    rows = site.rows(
+        f"""SELECT f.id, coalesce(f.origin || f.path, o.origin || o.path) AS url, o.reason, o.listed, o.since, f.want, {into},
+            CASE WHEN o.id IS NULL THEN 'unknown' ELSE {state} END AS state
+        FROM outside o LEFT JOIN fact f ON f.id = o.id ORDER BY url"""
+    )
+    behind = reasons(site, [row[0] for row in rows if row[0] is not None])
+    for number, url, said, listed, since, want, target, how in rows:
+        if number is None and split(url).host.removeprefix("www.") not in hosts:
+            continue
+        by = next(iter(decides(behind.get(number, ()), index)), None)
+        urgency, do = _what_to_do(how, want or "any", listed, by, target, because.get(url))
+        says = said or ("listed" if listed else "not listed")
+        found.table.append(Row(url, says, listed, how, want or "any", by, do, urgency, since))
+    found.table.sort(key=lambda r: (r.urgency, r.do, r.url))
+
+
+def _what_to_do(
+    state: str, want: str, listed: bool, by: Evidence | None, target: str | None, because: str | None
+) -> tuple[int, str]:
+    """How urgent, and what: from the state here, the want, and whether the engine lists it."""
+    text = f"`{by.text}`" if by else ""
+    if state == "unknown":
+        return 3, "audit it too: the audit does not know it (--unknown FILE, then audit --also FILE)"
+    if state == State.UNREAD:
+        return 3, "read it: the audit did not (see explain)"
+    if state == State.OPEN:
+        if listed:
+            return (
+                (0, "hide it: it is open, and is to be hidden")
+                if want in ("hide", "lock", "drop")
+                else (5, "nothing: listed and open")
+            )
+        if want == "show":
+            return 2, f"ask for a crawl; here it is open, and {because or 'nothing on the site forbids it'}"
+        return (5, "nothing: it is to be hidden") if want == "hide" else (1, "decide: it is open here; is it wanted?")
+    if want == "show":
+        mend = {
+            State.BARRED: f"mend: let it be fetched, {text} bars it", State.HIDDEN: f"mend: take the noindex out ({text})",
+            State.FOLDED: f"mend: let it stand for itself; it gives way to {target}",
+            State.LOCKED: f"mend: it asks for credentials ({text})",
+            State.GONE: f"mend: put it back or redirect it ({text})", State.BROKEN: f"mend: it answers with an error ({text})",
+        }  # fmt: skip
+        return 0, mend[State(state)]
+    if not listed:
+        return 5, f"nothing: {state} here, as it should be"
+    if state == State.BARRED:
+        return 0, f"let it be fetched so that a noindex is read: {text} keeps it listed by address"
+    return 4, f"wait: {state} here, it leaves the listings when it is visited again"
 
 
 def summary(found: Reconciled) -> str:

@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pyarrow as pa
 
-from indrel.core.address import is_ip, normalise, split
+from indrel.core.address import is_ip, normalise, origin_of, split
 from indrel.core.crawlers import table
 from indrel.decide.site import Site
 from indrel.errors import InputError
@@ -61,17 +61,18 @@ def read(site: Site, path: Path) -> LogRead:
                 if len(known) > FLUSH:
                     known.clear()
             if token:
-                counts[token, target, status] += 1
                 name = host.decode("latin-1")
                 if not (host[:1].isdigit() or b":" in host) and not is_ip(name):
                     found.has_hosts = True
                     if who.is_stranger(token, name):
                         strangers[token, name] += 1
+                        continue  # no visit of the crawler whose name it takes
+                counts[token, target, status] += 1
         if len(counts) > FLUSH:
             _flush(site, counts)
     _flush(site, counts)
     if found.lines == found.unreadable:
-        raise InputError(f"{path} is no access log in Common or Combined Log Format")
+        raise InputError(f"{path} is not an access log in Common or Combined Log Format")
     found.crawlers = dict(
         site.rows("SELECT crawler, sum(n)::BIGINT AS n FROM asked GROUP BY crawler ORDER BY n DESC, crawler")
     )
@@ -127,10 +128,11 @@ def _flush(site: Site, counts: Counter[tuple[str, bytes, bytes]]) -> None:
     if not counts:
         return
     crawlers, paths, statuses, numbers = [], [], [], []
+    here = site.base_origin.partition("://")[2]  # an absolute-form request may be for another host
     for (crawler, target, status), n in counts.items():
         text = target.decode("utf-8", "replace")
         url = normalise(text if "://" in text[:8] else text if text.startswith("/") else "/" + text, site.base)
-        if url is not None:
+        if url is not None and origin_of(url).partition("://")[2] == here:
             crawlers.append(crawler)
             paths.append(split(url).path)
             statuses.append(int(status))

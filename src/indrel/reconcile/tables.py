@@ -10,9 +10,11 @@ import zlib
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 from indrel.core.page.tokens import nearest, parse_date
 from indrel.errors import InputError
+from indrel.reconcile.words import means_listed, says_not_listed
 
 SAMPLE = 500
 """Rows looked at to learn what columns hold."""
@@ -20,16 +22,13 @@ SAMPLE = 500
 BROKEN = (EOFError, gzip.BadGzipFile, zlib.error)
 MOST_ROWS = 5_000_000
 LOG_LINE = re.compile(
-    rb'^(?:[\w.-]+:\d+ )?(\S+) \S+ \S+ \[([^\]\n]*)\] "[A-Z]+ (\S+)[^"\n]*" (\d{3}) \S+(?: "[^"\n]*" "([^"\n]*)")?',
+    rb'^(?:[\w.-]+:\d+ )?(\S+) \S+ \S+ \[([^\]\n]*)\] "[A-Z]+ (\S+)(?:[^"\\\n]|\\.)*" (\d{3}) \S+'
+    rb'(?: "(?:[^"\\\n]|\\.)*" "((?:[^"\\\n]|\\.)*)")?',
     re.MULTILINE,
 )
 """One line of Common or Combined Log Format: host, time, address, status, user agent."""
 
 _ADDRESS = re.compile(r"^(https?://\S+|//\S+|/\S*|(?:[a-z0-9-]+\.)+[a-z]{2,}(?::\d+)?(?:/\S*)?)$", re.IGNORECASE)
-_LISTED = re.compile(r"^((listed|indexed|submitted and indexed)\b.*|yes|true|1|valid)$", re.IGNORECASE)
-_STATUS = re.compile(
-    r"list|index|exclud|discover|crawl|submit|duplicat|block|not found|redirect|canonical|error|valid", re.IGNORECASE
-)
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,6 +37,8 @@ class OutsideRow:
 
     written: str
     listed: bool
+    """As its status word says, or as the whole table is taken."""
+
     reason: str | None
     when: str | None
 
@@ -50,6 +51,17 @@ class Columns:
     address: int
     status: int | None
     when: int | None
+    skip: int = 0
+    """Rows before the first with an address: titles and the head."""
+
+    all_listed: bool | None = None
+    """What the whole table is taken for where no column tells; None where one does."""
+
+    told_by: str = ""
+    """What says so."""
+
+    values: tuple[str, ...] = ()
+    """Values of the status column that were named to mean listed."""
 
 
 def opened(path: Path) -> io.BufferedReader | gzip.GzipFile:
@@ -78,9 +90,15 @@ def is_log(path: Path) -> bool:
 def rows_of(path: Path) -> Iterator[Sequence[str]]:
     """The rows of a table, its head first. Raises InputError where it is none."""
     with opened(path) as file:
-        head = file.read(8)
+        head = file.read(4096)
     if head.startswith(b"PK\x03\x04"):
         yield from _xlsx(path)
+    elif head[8:12] == b"DUCK":
+        raise InputError(
+            f"{path} is a snapshot, not a table: give the engine's export or a log (compare is for two snapshots)"
+        )
+    elif not head.startswith((b"\xff\xfe", b"\xfe\xff")) and b"\0" in head:
+        raise InputError(f"{path} is not a table: give a CSV, TSV or XLSX export, or an access log")
     elif head.startswith(b"\xd0\xcf\x11\xe0"):
         raise InputError(f"{path} is an old binary spreadsheet: save it as .xlsx or .csv")
     else:
@@ -97,11 +115,19 @@ def _xlsx(path: Path) -> Iterator[Sequence[str]]:
             f"{path} is not a spreadsheet that can be read ({type(error).__name__}): save it again"
         ) from error
     try:
-        sheet = max(book.worksheets, key=lambda s: s.max_row or 0)
+        sheet = max(book.worksheets, key=_addresses_in)
+        sheet.reset_dimensions()
         for row in sheet.iter_rows(values_only=True, max_row=MOST_ROWS):
             yield ["" if value is None else str(value) for value in row]
     finally:
         book.close()
+
+
+def _addresses_in(sheet: Any) -> int:
+    """How many addresses the first rows of a sheet hold; a workbook need not say how large its sheets are."""
+    sheet.reset_dimensions()
+    rows = sheet.iter_rows(values_only=True, max_row=SAMPLE)
+    return sum(1 for row in rows for value in row if isinstance(value, str) and _ADDRESS.match(value.strip()))
 
 
 def _csv(path: Path) -> Iterator[Sequence[str]]:
@@ -109,43 +135,142 @@ def _csv(path: Path) -> Iterator[Sequence[str]]:
         head = raw.read(65_536)
     encoding = "utf-16" if head.startswith((b"\xff\xfe", b"\xfe\xff")) else "utf-8-sig"
     text = head.decode(encoding, "replace")
-    try:
-        dialect: type[csv.Dialect] | csv.Dialect = csv.Sniffer().sniff(text, delimiters=",;\t|")
-    except csv.Error:
-        dialect = csv.excel_tab if "\t" in text else csv.excel
+    delimiter = _delimiter(text)
     csv.field_size_limit(1 << 20)
     with opened(path) as raw, io.TextIOWrapper(raw, encoding, errors="replace", newline="") as lines:
         try:
-            yield from csv.reader(lines, dialect)
+            yield from csv.reader(lines, delimiter=delimiter)
         except csv.Error as error:
             raise InputError(f"{path} is not a table that can be read ({error}): save it as CSV") from error
         except BROKEN as error:
             raise InputError(f"{path} is packed with gzip, and broken: pack it again") from error
 
 
-def learn(path: Path, column: str | None) -> Columns:
-    """Which column holds addresses (by content, or as named), which the engine's word, which dates."""
+def _delimiter(text: str) -> str:
+    """What separates columns: what stands in the lines with addresses, and in the one above the first of them."""
+    lines = [line for line in text.splitlines()[:SAMPLE] if line.strip()]
+    told = [n for n, line in enumerate(lines) if "://" in line or line.lstrip('"').startswith("/")]
+    if not told:
+        return next((d for d in "\t;,|" if d in text), ",")
+    head = lines[told[0] - 1] if told[0] else ""
+
+    def weight(delimiter: str) -> tuple[bool, int]:
+        return delimiter in head, sum(1 for n in told if delimiter in lines[n])
+
+    best = max("\t;,|", key=weight)
+    return best if weight(best)[1] else ","
+
+
+def learn(
+    path: Path,
+    column: str | None,
+    status_column: str | None = None,
+    listed_values: Sequence[str] = (),
+    all_listed: bool | None = None,
+) -> Columns:
+    """Which column holds addresses (by content, or as named), which the engine's word, which dates.
+
+    Raises InputError where a column seems to hold the engine's word and is not understood: nothing is guessed.
+    """
     sample: list[Sequence[str]] = []
     for row in rows_of(path):
-        if any(cell.strip() for cell in row):
+        if any(cell.strip() for cell in row) or sample:
             sample.append(row)
         if len(sample) > SAMPLE:
             break
-    if not sample:
+    if not any(cell.strip() for row in sample for cell in row):
         raise InputError(f"{path} is empty: give an export with a column of addresses")
-    head, body = sample[0], sample[1:] or sample
     width = max(len(row) for row in sample)
-    names = tuple(head[i].strip() if i < len(head) else "" for i in range(width))
+    head = _head(sample, column)
+    names = tuple(sample[head - 1][i].strip() if head and i < len(sample[head - 1]) else "" for i in range(width))
+    body = sample[head:]
     columns = [[row[i].strip() for row in body if i < len(row) and row[i].strip()] for i in range(width)]
     address = _named(path, names, column) if column else _best(columns, lambda v: bool(_ADDRESS.match(v)), 0.6)
     if address is None:
         shown = ", ".join(n for n in names if n)[:200]
         raise InputError(f"{path} has no column of addresses: name one with --column (there are: {shown})")
     others = [c if i != address else [] for i, c in enumerate(columns)]
-    few = [c if len(set(c)) <= 40 else [] for c in others]
-    status = _best(few, lambda v: bool(_STATUS.search(v)) and not v.isdigit(), 0.8)
-    when = _best([c if i != status else [] for i, c in enumerate(others)], _is_date, 0.8)
-    return Columns(names, address, status, when)
+    titles = " ".join(cell for row in sample[: max(head - 1, 0)] for cell in row)
+    when = _best(others, _is_date, 0.8)
+    status = _named(path, names, status_column) if status_column else _status(names, others, when)
+    if status is not None:
+        _understood(path, names[status], others[status], listed_values)
+        return Columns(names, address, status, when, head, None, "", tuple(listed_values))
+    told = "--unlisted" if all_listed is False else ""
+    if all_listed is None:
+        odd = _odd(names, others, when)
+        if odd is not None:
+            raise InputError(_ask(path, names[odd], others[odd]))
+        told = next(
+            (what for what, text in (("its title", titles), ("its name", path.stem)) if says_not_listed(text)), ""
+        )
+        all_listed = not told
+    return Columns(names, address, None, when, head, all_listed, told)
+
+
+def _head(sample: Sequence[Sequence[str]], column: str | None) -> int:
+    """How many rows stand before the first that holds an address: titles, cover lines, and the head."""
+    first = next((n for n, row in enumerate(sample) if any(_ADDRESS.match(c.strip()) and "." in c for c in row)), None)
+    if first is None:
+        first = next((n for n, row in enumerate(sample) if any(_ADDRESS.match(c.strip()) for c in row)), 1)
+    if column and not column.isdigit():
+        named = next(
+            (n for n, row in enumerate(sample[:50]) if column.lower() in (c.strip().lower() for c in row)), None
+        )
+        return first if named is None else named + 1
+    return first
+
+
+_STATUS_NAME = re.compile(
+    r"stat|cover|index|list|reason|grund|zustand|[ée]tat|raison|estado|motivo|razón|couverture|abdeckung|indizier",
+    re.IGNORECASE,
+)
+_FEW_VALUES = 40
+
+
+def _status(names: Sequence[str], columns: Sequence[Sequence[str]], when: int | None) -> int | None:
+    """The column whose words are understood as listed or not; numbers and dates are no words, but 0 and 1 of a column
+    that is named for it."""
+
+    def holds_words(place: int, column: Sequence[str]) -> bool:
+        if place == when or len(set(column)) > _FEW_VALUES:
+            return False
+        numbers = all(v.replace(".", "").isdigit() for v in column)
+        return not numbers or (set(column) <= {"0", "1"} and bool(_STATUS_NAME.search(names[place])))
+
+    few = [c if holds_words(i, c) else [] for i, c in enumerate(columns)]
+    return _best(few, lambda v: means_listed(v) is not None, 0.8)
+
+
+def _odd(names: Sequence[str], columns: Sequence[Sequence[str]], when: int | None) -> int | None:
+    """A column that by its name holds the engine's word, though no word of it is understood."""
+    for place, (name, column) in enumerate(zip(names, columns, strict=True)):
+        words = {v for v in column if not v.replace(".", "").isdigit()}
+        if place != when and words and len(words) <= _FEW_VALUES and _STATUS_NAME.search(name):
+            return place
+    return None
+
+
+def _understood(path: Path, name: str, column: Sequence[str], listed: Sequence[str]) -> None:
+    """Refuse a status column of which a word is not understood."""
+    if listed:
+        known = {v.lower() for v in column}
+        odd = [v for v in listed if v.lower() not in known]
+        if odd:
+            raise InputError(f"{path}: no row of `{name}` says `{odd[0]}` (there are: {_values(column)})")
+    elif any(means_listed(v) is None for v in column):
+        raise InputError(_ask(path, name, [v for v in column if means_listed(v) is None]))
+
+
+def _ask(path: Path, name: str, column: Sequence[str]) -> str:
+    return (
+        f"{path}: what `{name}` means is not understood ({_values(column)}): say --status-column '{name}' and --listed VALUE "
+        "for each value that means listed"
+    )
+
+
+def _values(column: Sequence[str]) -> str:
+    return ", ".join(f"`{v[:60]}`" for v in dict.fromkeys(column))[:200]
 
 
 def _named(path: Path, names: Sequence[str], column: str) -> int:
@@ -167,23 +292,31 @@ def _best(columns: Sequence[Sequence[str]], fits: object, least: float) -> int |
     return place if place is not None and shares[place] >= least else None
 
 
+_DAY = re.compile(r"[0-9]{1,4}[./-][0-9]{1,2}[./-][0-9]{1,4}(?:[ T,]+[0-9]{1,2}:[0-9]{2}\S*)?(?: [AP]M)?")
+
+
 def _is_date(text: str) -> bool:
+    if _DAY.fullmatch(text):
+        return True
     return len(text) >= 8 and any(c.isdigit() for c in text) and parse_date(text) is not None
 
 
-def outside_rows(path: Path, columns: Columns, listed: bool) -> Iterator[OutsideRow]:
-    """The rows of a table; `listed` says what the engine does with addresses where no column tells."""
-    first = True
+def outside_rows(path: Path, columns: Columns) -> Iterator[OutsideRow]:
+    """The rows of a table, titles and head left out."""
+    blank = True
+    skipped = 0
     for row in rows_of(path):
+        blank = blank and not any(cell.strip() for cell in row)
+        if blank:
+            continue
+        if skipped < columns.skip:
+            skipped += 1
+            continue
         cell = row[columns.address].strip() if columns.address < len(row) else ""
-        if first:
-            first = False
-            if not _ADDRESS.match(cell):
-                continue  # the head
         if not cell:
             continue
         said = _cell(row, columns.status)
-        is_listed = bool(_LISTED.match(said)) if said else listed
+        is_listed = bool(means_listed(said, columns.values)) if columns.all_listed is None else columns.all_listed
         yield OutsideRow(cell, is_listed, said or None, _cell(row, columns.when) or None)
 
 

@@ -148,6 +148,17 @@ def address_book(columns: Mapping[str, Column], rows: Iterable[AddressRow]) -> b
     return out.getvalue()
 
 
+def table_book(title: str, heads: Sequence[str], rows: Iterable[Sequence[object]]) -> bytes:
+    """A spreadsheet of one table, whose first column holds addresses."""
+    import openpyxl
+
+    book = openpyxl.Workbook(write_only=True)
+    _sheet(book, title, heads, rows, {0: address})
+    out = io.BytesIO()
+    book.save(out)
+    return out.getvalue()
+
+
 def _entries(site: Site) -> Iterable[Sequence[object]]:
     states = ", ".join(
         f"CASE WHEN f.id IS NULL THEN 'unknown' ELSE {site.state_sql(i)} END" for i in range(len(site.crawlers))
