@@ -141,6 +141,23 @@ def test_explain_tells_how_robots_txt_was_had(indrel: Run) -> None:
         connect = [f"--connect={host}=127.0.0.1:{server.port}" for host in ("www.sarnfell.example", "sarnfell.example")]
         indrel("audit", HOST + "/", "--rate=0", "--snapshot=s.indrel", *connect, "-q", code=1)
     text = indrel("explain", "/", "--from", "s.indrel", code=0).stdout
-    assert (
-        "robots.txt is unreachable after 1 redirect: everything is barred" in text and "503 Service Unavailable" in text
+    assert "robots.txt could not be read after 1 redirect" in text and "503 Service Unavailable" in text
+
+
+def test_where_the_letter_and_practice_part_both_are_told(indrel: Run, tmp_path: Path) -> None:
+    """RFC 9309's table has `https://foo.bar` match its encoded form; engines compare as written, and so do decisions."""
+    (tmp_path / "robots.txt").write_text(
+        "User-agent: *\nDisallow: /foo/bar?baz=https://foo.bar\nDisallow: /a%2Fb\nDisallow: /plain\n"
     )
+    paths = ["/foo/bar?baz=https%3A%2F%2Ffoo.bar", "/foo/bar?baz=https://foo.bar", "/a/b", "/plain", "/else"]
+    rows = lines_of(indrel("robots", "match", "robots.txt", *paths, "--crawler=*", "--json", code=0).stdout)
+    assert [r["allowed"] for r in rows] == [True, False, True, False, True]
+    assert ["note" in r for r in rows] == [True, False, True, False, False]
+    assert "it is barred by `Disallow: /a%2Fb` (line 3)" in rows[2]["note"]
+    assert "read to the letter" in indrel("robots", "match", "robots.txt", "/a/b", code=0).stdout
+    (tmp_path / "none.txt").write_text("User-agent: *\nDisallow:\n")
+    (tmp_path / "urls").write_text("\n".join(f"{HOST}{p}" for p in paths))
+    told = json.loads(
+        indrel("robots", "impact", "none.txt", "robots.txt", "--urls", "urls", "--crawler=*", "--json").stdout
+    )
+    assert len(told["notes"]) == 2

@@ -19,7 +19,7 @@ from indrel.decide.reasons import decides, reasons
 from indrel.decide.site import Site
 
 MOST = 20
-NOT_NAMED = ", for none names the crawler"
+NOT_NAMED = ", as no group names this crawler"
 """Addresses of one sort that are shown."""
 
 
@@ -192,7 +192,9 @@ def robots_steps(site: Site, url: str, crawler: Crawler) -> tuple[list[Step], bo
     shown = Evidence("status", host.final or host.url, None, status_text(host.status, host.error))
     via = f" after {plural(len(host.hops), 'redirect')}" if host.hops else ""
     if host.access is Access.ALL_BARRED:
-        return [Step("robots", f"robots.txt is unreachable{via}: everything is barred", (shown,))], False
+        return [
+            Step("robots", f"robots.txt could not be read{via}, so crawlers take everything as barred", (shown,))
+        ], False
     if host.access is Access.ALL_ALLOWED:
         return [Step("robots", f"there is no robots.txt{via}: everything may be fetched", (shown,))], True
     steps = [Step("robots", f"robots.txt answered{via}", (shown,))]
@@ -205,16 +207,18 @@ def robots_steps(site: Site, url: str, crawler: Crawler) -> tuple[list[Step], bo
     how = NOT_NAMED if rules.group != crawler.token else ""
     steps.append(Step("group", f"the group for {rules.group} holds{how}", named))
     hits = host.verdict.matching(parts.path, crawler)
+    other = host.verdict.by_letter(parts.path, crawler)
+    note = f"; {other}" if other else ""
     if not hits:
         return [
             *steps,
-            Step("rule", f"none of its {plural(len(rules.rules), 'rule')} matches: it may be fetched"),
+            Step("rule", f"none of its {plural(len(rules.rules), 'rule')} matches: it may be fetched{note}"),
         ], True
     deciding, losers = hits[0], hits[1:]
     verb = "allows" if deciding.allow else "bars"
     beaten = f", beating {plural(len(losers), 'shorter or weaker rule')}" if losers else ""
     evidence = tuple(robots_line(host, r.line, r.text) for r in hits[:6])
-    return [*steps, Step("rule", f"`{deciding.text}` {verb} it{beaten}", evidence)], deciding.allow
+    return [*steps, Step("rule", f"`{deciding.text}` {verb} it{beaten}{note}", evidence)], deciding.allow
 
 
 def _page_steps(site: Site, fact: dict[str, Any], crawler: Crawler, state: str) -> list[Step]:
@@ -306,7 +310,7 @@ def _canonical_step(site: Site, fact: dict[str, Any]) -> Step:
             "canonical", f"{len(usable)} different ones, so all are ignored: the address stands for itself", shown
         )
     if fact["fold_how"] != "canonical":
-        return Step("canonical", "names the address itself", shown)
+        return Step("canonical", f"names the address itself ({shown[0].text})", shown)
     end = fact["folds_into"]
     tail = ", a loop" if end is None else f", which leads to {end}" if end != fact["folds_to"] else ""
     return Step("canonical", f"names {fact['folds_to']}{tail}", shown)

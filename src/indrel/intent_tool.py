@@ -143,6 +143,12 @@ class _Group:
         return f'match = "{self.match}"' if self.match else f'kind = "{self.kind}"'
 
 
+def reach(site: Site) -> tuple[int, int]:
+    """How many known addresses an entry of the intent file decides, of how many."""
+    decided, known = site.rows("SELECT count(*) FILTER (entry IS NOT NULL), count(*) FROM fact WHERE known")[0]
+    return int(decided), int(known)
+
+
 def draft(site: Site) -> str:
     """A first intent file from what a snapshot shows, as text; judged before it is given: it adds nothing to fix."""
     before = {(f.check, f.url) for f in verdict_of(site).findings if f.severity in (Severity.STOP, Severity.FIX)}

@@ -20,6 +20,7 @@ from indrel.core.address import normalise, origin_of, split
 from indrel.core.crawlers import Crawler
 from indrel.core.model import Finding, Skipped
 from indrel.core.robots import ALWAYS_ALLOWED, Access, Paths, RobotsFile, Rule, Ruleset, Verdict, match_many
+from indrel.core.robots.single import RESERVED
 from indrel.decide.matrix import MatrixRow, matrix_of
 from indrel.decide.site import UNKNOWN_HOST, Site
 from indrel.errors import InputError
@@ -186,9 +187,11 @@ class Match:
     allowed: bool
     rule: Rule | None
     group: str | None
+    note: str | None = None
+    """Where the standard's letter decides otherwise than engines do: how."""
 
     def as_json(self) -> dict[str, object]:
-        return {
+        found: dict[str, object] = {
             "url": self.url,
             "crawler": self.crawler,
             "allowed": self.allowed,
@@ -196,6 +199,7 @@ class Match:
             "line": self.rule.line if self.rule else None,
             "group": self.group,
         }
+        return {**found, "note": self.note} if self.note else found
 
 
 def to_url(text: str, origin: str) -> str | None:
@@ -228,13 +232,15 @@ def _match_chunk(
         if rules.key not in decided:
             decided[rules.key] = match_many(rules.rules, paths).tolist()
     shut = loaded.access is Access.ALL_BARRED
+    escaped = any(RESERVED.search(r.path.upper()) for rules in rulesets for r in rules.rules)
     for i, (url, path) in enumerate(zip(urls, names, strict=True)):
         row = []
         for one, rules in zip(crawlers, rulesets, strict=True):
             index = decided[rules.key][i]
             rule = rules.rules[index] if index >= 0 and path != ALWAYS_ALLOWED else None
             allowed = path == ALWAYS_ALLOWED or (rule.allow if rule else not shut)
-            row.append(Match(url, one.token, allowed, rule, rules.group))
+            note = loaded.verdict.by_letter(path, one) if "%" in path or escaped else None
+            row.append(Match(url, one.token, allowed, rule, rules.group, note))
         yield row
 
 
@@ -265,6 +271,8 @@ class Impact:
     changes: list[Change]
     lines: list[dict[str, object]]
     known: int
+    notes: tuple[str, ...] = ()
+    """Addresses of which the standard's letter would decide otherwise than engines do."""
 
     @property
     def bars_wanted(self) -> bool:
@@ -286,7 +294,25 @@ def impact(before: Site, after: Site) -> Impact:
     merged.sort(
         key=lambda c: (not (c.wanted and c.after == "barred"), not c.wanted, c.after != "barred", c.section, c.url)
     )
-    return Impact(merged, _changed_lines(before, after, merged), len(differs))
+    return Impact(merged, _changed_lines(before, after, merged), len(differs), _notes(after))
+
+
+def _notes(site: Site) -> tuple[str, ...]:
+    """Known addresses on which the two readings of the standard part, each with what the letter says."""
+    host = site.robots.get(site.base_origin)
+    if host is None:
+        return ()
+    escaped = any(RESERVED.search(r.path.upper()) for c in site.crawlers for r in host.ruleset(c).rules)
+    condition = "true" if escaped else "contains(path, '%')"
+    found: dict[str, None] = {}
+    for (path,) in site.rows(
+        f"SELECT path FROM fact WHERE known AND origin = ? AND {condition} ORDER BY path LIMIT 20000", [host.origin]
+    ):
+        for crawler in site.crawlers:
+            note = host.verdict.by_letter(path, crawler)
+            if note:
+                found[f"{host.origin}{path}: {note}"] = None
+    return tuple(found)[:50]
 
 
 def _states(before: Site, after: Site, ids: object, index: int) -> list[tuple[str, bool, str, str]]:

@@ -103,8 +103,7 @@ def check(
             raise UsageError("there is no intent file: name one with --intent, or write one with indrel intent draft")
         found = tool.check(site, verdict_of(site).findings)
         where, entries = site.intent.where, len(site.intent.wants)
-        decided = int(site.one("SELECT count(*) FROM fact WHERE known AND entry IS NOT NULL"))
-        known = int(site.one("SELECT count(*) FROM fact WHERE known"))
+        decided, known = tool.reach(site)
     if json:
         document = {"entries": entries, "decided": decided, "known": known, "problems": [i.as_json() for i in found]}
         out_console().file.write(json_module.dumps(document, ensure_ascii=False) + "\n")

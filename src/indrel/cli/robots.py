@@ -137,8 +137,13 @@ def _show_findings(findings: list[Finding], loaded: Loaded) -> None:
     rules = sum(len(g.rules) for g in loaded.file.groups)
     groups = plural(len(loaded.file.groups), "group")
     term.line(f"{loaded.where}: {said or 'nothing to say'} ({plural(rules, 'rule')} in {groups}).", "bold")
+    alike: dict[tuple[str, str, int | None], list[Finding]] = {}
     for finding in findings:
+        alike.setdefault((finding.check, finding.evidence[0].where, finding.evidence[0].line), []).append(finding)
+    for members in alike.values():  # one rule is told once, whatever many addresses it meets
+        finding = members[0]
         first = finding.evidence[0]
+        also = list(dict.fromkeys(u for m in members for u in (*((m.url,) if len(members) > 1 else ()), *m.also)))
         term.console.print()
         place = f"{first.where}:{first.line}" if first.line else first.where
         term.pieces((place, "bold"), (f"  {finding.severity.word} ", STYLES[finding.severity]), (finding.check, ""))
@@ -152,8 +157,9 @@ def _show_findings(findings: list[Finding], loaded: Loaded) -> None:
                 (f"{more.where}:{more.line}  " if more.line else f"{more.where}  ", ""),
                 (more.text, ""),
             )
-        if finding.also:
-            term.pieces(("         as    ", "dim"), (", ".join(finding.also[:3]), ""))
+        if also:
+            rest = f" and {len(also) - 3:,} more" if len(also) > 3 else ""
+            term.pieces(("         at    ", "dim"), (", ".join(also[:3]) + rest, ""))
         term.line(f"mend  {checks()[finding.check].mend}", "green", indent=9, hang=6)
 
 
@@ -237,7 +243,11 @@ def _show_matches(rows: list[list[Match]], crawlers: tuple[Crawler, ...]) -> Non
         cells.append([_shown_url(row[0].url), *(_cell(m) + (" <" if m.allowed is not usual else "") for m in row)])
     styles = {c: "magenta" if c.startswith("barred") else "green" for r in cells for c in r[1:]}
     styles |= {c: "bold reverse" for c in styles if c.endswith("<")}
-    table(terminal(), ["address", *(c.token for c in crawlers)], cells, styles)
+    term = terminal()
+    table(term, ["address", *(c.token for c in crawlers)], cells, styles)
+    for row in rows:
+        for note in dict.fromkeys(m.note for m in row if m.note):
+            term.line(f"{_shown_url(row[0].url)}: {note}", "yellow", hang=2)
 
 
 def _show_one(row: list[Match], loaded: Loaded, crawlers: tuple[Crawler, ...]) -> None:
@@ -255,6 +265,8 @@ def _show_one(row: list[Match], loaded: Loaded, crawlers: tuple[Crawler, ...]) -
             "green" if one.allowed else "magenta",
             hang=2,
         )
+        if one.note:
+            term.line(one.note, "yellow", indent=2, hang=2)
         for loser in matching(rules.rules, split(one.url).path)[1:] if one.rule else []:
             why = (
                 "shorter"
@@ -308,6 +320,7 @@ def impact(
             "changes": [c.as_json() for c in found.changes],
             "lines": found.lines,
             "bars_wanted": found.bars_wanted,
+            "notes": list(found.notes),
         }
         out_console().file.write(json_module.dumps(document, ensure_ascii=False) + "\n")
     else:
@@ -337,6 +350,8 @@ def _show_impact(found: Impact, origin: str) -> None:
             [str(r["change"]), str(r["line"]), str(r["text"]), str(r["group"]), f"{r['turns']:,}"] for r in found.lines
         ]
         table(term, ["change", "line", "rule", "group", "turns"], rows, {"added": "magenta", "removed": "cyan"})
+    for note in found.notes[:5]:
+        term.line(note, "yellow", hang=2)
     groups: dict[tuple[bool, str, str, str, tuple[str, ...], int | None], list[str]] = {}
     for c in found.changes:
         groups.setdefault((c.wanted, c.section, c.before, c.after, c.crawlers, c.line), []).append(short(c.url, origin))

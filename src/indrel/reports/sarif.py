@@ -48,7 +48,7 @@ def render(verdict: Verdict, site: Site) -> bytes:
 
 
 def _result(finding: Finding, used: list[str], folder: Path | None, verdict: Verdict) -> dict[str, Any]:
-    places = [_place(e, folder) for e in finding.evidence[:10]]
+    places = [_place(e, folder) for e in _to_mend(finding)[:10]]
     result: dict[str, Any] = {
         "ruleId": finding.check,
         "ruleIndex": used.index(finding.check),
@@ -65,6 +65,16 @@ def _result(finding: Finding, used: list[str], folder: Path | None, verdict: Ver
     if finding.accepted:
         result["suppressions"] = [{"kind": "external", "justification": finding.accepted.because or "accepted"}]
     return result
+
+
+def _to_mend(finding: Finding) -> list[Evidence]:
+    """The evidence, first where a person can mend it: a line of a file, never the dead address that is linked."""
+    shown = list(finding.evidence)
+    best = next((e for e in shown if e.line), None)
+    if shown and best is not None and not shown[0].line and shown[0].kind in ("status", "text", "header"):
+        shown.remove(best)
+        shown.insert(0, best)
+    return shown
 
 
 def _place(evidence: Evidence, folder: Path | None) -> dict[str, Any]:

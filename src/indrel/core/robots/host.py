@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from indrel.core.robots.access import Access, access_for
 from indrel.core.robots.file import RobotsFile, Rule, Ruleset, parse
-from indrel.core.robots.single import ALWAYS_ALLOWED, decide, matching
+from indrel.core.robots.single import ALWAYS_ALLOWED, decide, decide_by_letter, matching, parts_from_letter
 
 if TYPE_CHECKING:
     from indrel.core.crawlers import Crawler
@@ -52,6 +52,22 @@ class Verdict(NamedTuple):
         rules = self.ruleset(crawler)
         allowed, rule = decide(rules.rules, path)
         return Decision(allowed, rule, rules)
+
+    def by_letter(self, path: str, crawler: Crawler) -> str | None:
+        """What RFC 9309's letter makes of an address, in words, where that is not what engines do; None where it is."""
+        if self.access is not Access.RULES or path == ALWAYS_ALLOWED:
+            return None
+        rules = self.ruleset(crawler).rules
+        if not parts_from_letter(rules, path):
+            return None
+        allowed, rule = decide_by_letter(rules, path)
+        if allowed is decide(rules, path)[0]:
+            return None
+        by = f" by `{rule.text}` (line {rule.line})" if rule else ", for no rule matches"
+        return (
+            f"read to the letter (RFC 9309 section 2.2.2, reserved characters), it is {'allowed' if allowed else 'barred'}{by}; "
+            "large engines compare as written"
+        )
 
     def matching(self, path: str, crawler: Crawler) -> list[Rule]:
         """Every rule that matches an address, the deciding one first."""

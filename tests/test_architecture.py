@@ -1,0 +1,101 @@
+"""The house: which room may import which, how large rooms may be, where SQL, prints and text surgery may stand."""
+
+from __future__ import annotations
+
+import ast
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+SOURCE = Path(__file__).parents[1] / "src/indrel"
+MODULES = {
+    p.relative_to(SOURCE).with_suffix("").as_posix(): ast.parse(p.read_text()) for p in sorted(SOURCE.rglob("*.py"))
+}
+
+FLOORS = [
+    {"errors", "plain", "sqltext", "__init__"},
+    {"core"},
+    {"snapshot"},
+    {"gather", "decide"},
+    {"sources", "checks"},
+    {"pipeline", "explain", "compare", "recheck", "history", "addresses", "reconcile", "robots_tool", "sitemap_tool", "intent_tool",
+     "drafts", "ledger", "reports", "demo"},
+    {"library", "cli", "__main__"},
+]  # fmt: skip
+"""From the ground up; a room imports from its own floor and those below."""
+
+UPWARDS = {("__init__", "library"): "the package's public names are the library's, loaded when they are asked for"}
+"""Imports that go up, each with why; the list is only ever shortened."""
+
+WITH_SQL = {
+    "snapshot", "decide", "checks", "explain", "compare", "recheck", "addresses", "reconcile", "robots_tool", "sitemap_tool", "intent_tool",
+    "drafts", "ledger", "library", "reports", "pipeline", "gather", "sources",
+}  # fmt: skip
+"""Rooms that put questions to a snapshot in SQL."""
+
+LONG_BODIES = {"demo/site:_files": "a list of the demonstration site's files"}
+"""Functions over the budget, each with why."""
+
+MOST_LINES, MOST_BODY = 500, 60
+
+
+def room(module: str) -> str:
+    return module.partition("/")[0]
+
+
+def floor(name: str) -> int:
+    return next(n for n, rooms in enumerate(FLOORS) if name in rooms)
+
+
+def imports(tree: ast.AST) -> Iterator[str]:
+    """What a module imports of the package when it is loaded or run; what is only for types does not count."""
+    hidden = {
+        id(n)
+        for i in ast.walk(tree)
+        if isinstance(i, ast.If) and getattr(i.test, "id", "") == "TYPE_CHECKING"
+        for n in ast.walk(i)
+    }
+    for node in ast.walk(tree):
+        if isinstance(node, ast.ImportFrom) and id(node) not in hidden and (node.module or "").startswith("indrel"):
+            name = (node.module or "").removeprefix("indrel").removeprefix(".")
+            yield from [name.replace(".", "/")] if name else [alias.name for alias in node.names]
+
+
+@pytest.mark.parametrize("module", MODULES)
+def test_a_module_keeps_to_the_house(module: str) -> None:
+    tree, here = MODULES[module], floor(room(module))
+    up = {
+        room(target)
+        for target in imports(tree)
+        if floor(room(target) if room(target) in set().union(*FLOORS) else "__init__") > here
+    }
+    assert not {name for name in up if (module, name) not in UPWARDS}, "an import goes up"
+    assert len((SOURCE / f"{module}.py").read_text().splitlines()) <= MOST_LINES
+    for node in ast.walk(tree):
+        if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef) and f"{module}:{node.name}" not in LONG_BODIES:
+            first = node.body[1] if len(node.body) > 1 and isinstance(node.body[0], ast.Expr) else node.body[0]
+            assert (node.end_lineno or 0) - first.lineno < MOST_BODY, f"{node.name} is too long"
+        if isinstance(node, ast.Call) and getattr(node.func, "id", "") == "print":
+            assert room(module) == "cli" or module == "demo/endpoint", "only the command line prints"
+        if (
+            isinstance(node, ast.Constant)
+            and isinstance(node.value, str)
+            and node.value.lstrip()[:7] in ("SELECT ", "INSERT ", "CREATE ")
+        ):
+            assert room(module) in WITH_SQL, "SQL stands in named rooms"
+    if room(module) == "core":
+        assert not {n.split("/")[0] for n in imports(tree)} - {"core", "errors", "plain", "sqltext"}
+
+
+def test_one_place_quotes_sql() -> None:
+    for module, tree in MODULES.items():
+        for node in ast.walk(tree):
+            if (
+                isinstance(node, ast.Call)
+                and isinstance(node.func, ast.Attribute)
+                and node.func.attr == "replace"
+                and len(node.args) == 2
+            ):
+                values = [a.value for a in node.args if isinstance(a, ast.Constant)]
+                assert values != ["'", "''"] or module == "sqltext", f"{module} quotes SQL by itself"
