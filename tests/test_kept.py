@@ -237,7 +237,7 @@ def test_the_list_names_what_decides(audit_site: AuditSite, tmp_path: Path, indr
     assert urls("--by", "tag") == {"/a", "/c"} and urls("--by", "canonical") == {"/b"}
     assert urls("--check", "listed-hidden") == {"/a"} and urls("--state", "hidden", "--crawler", "*") == {"/a"}
     table = indrel("list", "s.indrel", "--by", "tag", "--columns", "url,where,text").stdout.splitlines()
-    assert table[0].split() == ["url", "where", "text"] and NOINDEX in table[1]
+    assert table[1].split() == ["url", "where", "text"] and NOINDEX in table[2]
     indrel("list", "s.indrel", "--by", "tag", "-o", "x.csv", "-o", "x.xlsx", "--sort", "where", code=0)
     assert NOINDEX.replace('"', '""') in (tmp_path / "x.csv").read_text()
     for option, word, said in (("--check", "listed-hiden", "listed-hidden was probably meant"), ("--section", "/y/*", "/x/*"),

@@ -102,9 +102,8 @@ def test_impact(indrel: Run, snapshot: Path, tmp_path: Path) -> None:
     assert {(line["change"], line["text"], line["turns"]) for line in told["lines"]} == {
         ("added", "Disallow: /news", 2), ("removed", "Disallow: /old", 1),
     }  # fmt: skip
-    assert indrel("robots", "impact", "snapshot", "new.txt", "--from", snapshot).stdout.startswith(
-        "1 wanted address would be barred"
-    )
+    shown = " ".join(indrel("robots", "impact", "snapshot", "new.txt", "--from", snapshot).stdout.split())
+    assert " UTC: 1 wanted address would be barred" in shown
     (tmp_path / "urls").write_text(f"{HOST}/news/a\n{HOST}/b\n")
     (tmp_path / "old.txt").write_text(robots())
     listed = json.loads(indrel("robots", "impact", "old.txt", "new.txt", "--urls", "urls", "--json", code=0).stdout)

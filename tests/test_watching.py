@@ -65,6 +65,10 @@ def test_each_build(tmp_path: Path) -> None:
     (tmp_path / "audit.indrel").unlink()
     assert sh(tmp_path, script)[0] == 1 and "listed-hidden" in (tmp_path / "audit.md").read_text()
     assert '"uri": "public/a.html"' in (tmp_path / "audit.sarif").read_text()
+    write_site(tmp_path / "public", {**GOOD, "robots.txt": robots("Disallow: /a")})  # a prefix that shuts a wanted page
+    (tmp_path / "audit.indrel").unlink()
+    assert sh(tmp_path, script)[0] == 1
+    assert "**lost**" in (tmp_path / "audit.md").read_text() and "`robots.txt:2`" in (tmp_path / "audit.md").read_text()
 
 
 def test_before_a_commit(tmp_path: Path) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -103,6 +104,7 @@ def finish(
     everything: bool,
     quiet: bool,
     cut: IndrelError | None,
+    tries: Sequence[str] = (),
 ) -> None:
     """Print and write the verdict, then exit as the contract says."""
     from indrel import reports
@@ -121,9 +123,11 @@ def finish(
             )
         else:
             terminal().verdict(verdict, site.base_origin)
-    for file in output or []:
-        say(f"written: {file}", quiet)
-    say(f"facts kept in {site.snapshot.path}; try: indrel explain {_worst_path(verdict, site)}", quiet)
+    if output:
+        say(f"written: {', '.join(map(str, output))}", quiet)
+    say(f"facts kept in {site.snapshot.path}", quiet)
+    worst = _worst_path(verdict, site)
+    say("try: " + ";  ".join([f"indrel explain {worst}", *tries]), quiet)
     site.close()
     if cut is not None:
         say(f"indrel: {cut}")

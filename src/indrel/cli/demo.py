@@ -13,6 +13,7 @@ from indrel.cli.talk import ProgressLine, say
 
 FOLDER = Path("indrel-demo")
 INTENT = FOLDER / "indrel.toml"
+TRIES = ("indrel list --by tag", "indrel reconcile indrel-demo/engine-export.csv")
 
 
 def demo(
@@ -56,6 +57,10 @@ def demo(
                 )
                 server.wait()
             return
+        say(
+            "This is the demonstration: the made-up site of a mountain huts' trust, broken on purpose in every way.",
+            quiet,
+        )
         progress = ProgressLine(quiet)
         wanted = opt.gather_options(
             crawler=crawler, limit=None, rate=0, parallel=8, timeout=20, connect=server.connect, header=None, also=None,
@@ -76,6 +81,7 @@ def demo(
         everything=everything or verbose,
         quiet=quiet,
         cut=gathered.cut_short,
+        tries=TRIES,
     )
 
 

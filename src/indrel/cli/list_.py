@@ -67,6 +67,7 @@ def list_addresses(
     """List addresses with want, state per crawler, status, and the line that decides it; filtered, sorted, written to a file."""
     from indrel.addresses import Filters, columns_of, listed, write
     from indrel.checks.headline import spoken_of
+    from indrel.core.model import plural
 
     filters = Filters(
         state or (), want or (), kind or (), section or (), check or (), by or (), reached_by, unreached
@@ -87,16 +88,11 @@ def list_addresses(
                 out.write(json_module.dumps(row.as_json(), ensure_ascii=False) + "\n")
             return
         found = list(rows)
+        many = plural(len(found), "address", "addresses")
+        said = f"{many}; wants in brackets are implied" if found else f"no address is like that{_there_are(site)}"
+        terminal().line(f"{spoken_of(site)}: {said}.", "bold")
         if found:
             _show(found, site, chosen)
-        subject = spoken_of(site)
-        one = "1 address" if len(found) == 1 else f"{len(found):,} addresses"
-        say(
-            f"{subject}: {one}; wants in brackets are implied"
-            if found
-            else f"{subject}: no address is like that{_there_are(site)}",
-            quiet,
-        )
 
 
 def _there_are(site: Site) -> str:

@@ -293,6 +293,7 @@ def impact(
     """Say which known addresses change state if NEW goes live; exit 1 if a wanted one would be barred."""
     from indrel import pipeline
     from indrel import robots_tool as tool
+    from indrel.checks.headline import spoken_of
 
     loaded = [None if name == OWN else tool.load(name, _options(connect, timeout)) for name in (old, new)]
     crawlers = _crawlers(crawler)
@@ -311,7 +312,7 @@ def impact(
             sites = [tool.in_place(snapshot, crawlers, one) for one in loaded]
         try:
             found = tool.impact(*sites)
-            origin = sites[0].base_origin
+            origin, subject = sites[0].base_origin, spoken_of(sites[0]) if snapshot else ""
         finally:
             for site in sites:
                 site.close()
@@ -324,11 +325,11 @@ def impact(
         }
         out_console().file.write(json_module.dumps(document, ensure_ascii=False) + "\n")
     else:
-        _show_impact(found, origin)
+        _show_impact(found, origin, f"{subject}: " if subject else "")
     raise typer.Exit(1 if found.bars_wanted else 0)
 
 
-def _show_impact(found: Impact, origin: str) -> None:
+def _show_impact(found: Impact, origin: str, subject: str) -> None:
     from indrel.core.model import plural
     from indrel.reports.terminal import short, table
 
@@ -337,11 +338,13 @@ def _show_impact(found: Impact, origin: str) -> None:
     opened = len(found.changes) - len(barred)
     wanted = sum(1 for c in barred if c.wanted)
     if not found.changes:
-        term.line(f"Nothing changes: all {plural(found.known, 'known address')} are decided as before.", "bold")
+        term.line(
+            f"{subject}Nothing changes: all {plural(found.known, 'known address')} are decided as before.", "bold"
+        )
     else:
         said = f"{plural(wanted, 'wanted address')} would be barred" if wanted else "no wanted address would be barred"
         term.line(
-            f"{said}; {len(barred):,} barred and {opened:,} opened of {plural(found.known, 'known address')}.",
+            f"{subject}{said}; {len(barred):,} barred and {opened:,} opened of {plural(found.known, 'known address')}.",
             "bold red" if wanted else "bold",
         )
     if found.lines:
@@ -380,6 +383,7 @@ def matrix(
     json: opt.JsonOption = False,
     connect: opt.ConnectOption = None,
     timeout: opt.TimeoutOption = 20.0,
+    quiet: opt.QuietOption = False,
 ) -> None:
     """Show who may read what: crawlers by purpose, the group that holds, the share of the site that is barred."""
     from indrel import pipeline
@@ -399,7 +403,7 @@ def matrix(
         return
     heads, cells, last = ["purpose", "crawlers", "group", "rules", "beside *"], [], ""
     for row in rows:
-        names = ", ".join(row.crawlers[:5]) + (f" and {len(row.crawlers) - 5} more" if len(row.crawlers) > 5 else "")
+        names = ", ".join(row.crawlers)
         differs = "differs" if row.differs else ""
         cell = [row.purpose if row.purpose != last else "", names, row.group or "none", str(row.rules), differs]
         if row.barred is not None:

@@ -79,7 +79,7 @@ class Terminal:
         for one in lines:
             self.console.print(Text(" " * indent + one, style=style), soft_wrap=True)
 
-    def pieces(self, *pieces: tuple[str, str]) -> None:
+    def pieces(self, *pieces: tuple[str, str], hang: int | None = None) -> None:
         """One line of styled pieces; what a terminal has no room for goes on below, indented."""
         text = Text()
         for content, style in pieces:
@@ -87,7 +87,8 @@ class Terminal:
         if not self.cuts or text.cell_len <= self.width:
             self.console.print(text, soft_wrap=True)
             return
-        hang = min(len(text.plain) - len(text.plain.lstrip(" ")) + 6, 20)
+        if hang is None:
+            hang = min(len(text.plain) - len(text.plain.lstrip(" ")) + 6, 20)
         for number, line in enumerate(text.wrap(self.console, self.width - hang)):
             self.console.print(Text(" " * hang if number else "").append_text(line), soft_wrap=True)
 
@@ -174,9 +175,15 @@ class Terminal:
         first = cause.findings[0]
         said = first.message if cause.count == 1 else cause.summary
         count = f"{cause.count:,} × " if cause.count > 1 else ""
-        where = short(first.url, origin) if cause.count == 1 else "in " + _sections(cause)
-        self.pieces((f"  {cause.id:<4} ", "dim"), (f"{count}{cause.check}", STYLES[cause.severity]), (f"  {where}", ""))
-        self.line(said, indent=7)
+        where = f"  {short(first.url, origin)}" if cause.count == 1 else f"  in {_sections(cause)}"
+        if cause.count == 1 and first.evidence and first.evidence[0].where == first.url:
+            where = ""  # the place is named just below
+        self.pieces(
+            (f"  {cause.id:<4} ", "dim"),
+            (f"{count}{cause.check}", STYLES[cause.severity]),
+            (f"{where}: {said}", ""),
+            hang=7,
+        )
         for evidence in first.evidence[:1]:
             self.evidence(evidence, origin)
         self.line(f"mend  {cause.mend}", "green", indent=7, hang=6)
@@ -200,11 +207,9 @@ class Terminal:
             return
         self.console.print()
         self.pieces(("Crawlers with rules of their own", "bold"), ("  (indrel robots matrix shows all)", "dim"))
-        for row in others[:8]:
+        for row in others:
             share = "nothing" if not row.barred else f"{row.barred:.0%}"
-            names = ", ".join(row.crawlers[:4]) + (
-                f" and {len(row.crawlers) - 4} more" if len(row.crawlers) > 4 else ""
-            )
+            names = ", ".join(row.crawlers)
             self.pieces((f"  {row.purpose:<13}", "dim"), (f"{names}: ", ""), (f"{share} barred", "magenta" if row.barred else "green"),
                         (f" (group {row.group})" if row.group else " (no group holds)", "dim"))  # fmt: skip
 
@@ -407,8 +412,13 @@ def _wrapped(cell: str, columns: int) -> list[str]:
     """A cell in as many lines as it needs, broken behind spaces and slashes where that can be."""
     if width(cell) <= columns:
         return [cell]
+    words = [
+        p
+        for w in re.findall(r"\S+\s*", cell)
+        for p in ([w] if width(w.rstrip()) <= columns else re.findall(r"[^/]*/?", w))
+    ]
     lines, line = [], ""
-    for piece in re.findall(r"[^\s/]*[\s/]?", cell):
+    for piece in words:
         while width(line) + width(piece.rstrip()) > columns:
             if line.strip():
                 lines.append(line.rstrip())
