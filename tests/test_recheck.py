@@ -16,6 +16,7 @@ from test_schemas import problems
 LINKS = [f"/huts/{n}" for n in range(12)] + ["/tag/a", "/tag/b", "/c", "/gone", "/v"]
 SITE = {
     **BASE,
+    "/robots.txt": f"User-agent: *\nDisallow: no-slash/\nSitemap: {HOST}/sitemap.xml\n",
     "/": html(canonical("/"), a(*LINKS)),
     "/sitemap.xml": sitemap("/", "/tag/a", "/tag/b"),
     **{p: html(canonical(p), title=p) for p in LINKS[:12]},

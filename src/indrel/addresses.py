@@ -108,6 +108,10 @@ COLUMNS: dict[str, Column] = {
 """Every column by name, but those of the crawlers' states, which stand behind `stated`."""
 
 
+HOSTILE = frozenset({"section", "folds_into", "where", "text"})
+"""Columns with texts of the site; an address is in its normal form, the others are our own words."""
+
+
 def columns_of(crawlers: Sequence[str], chosen: Sequence[str] | None = None) -> dict[str, Column]:
     """The columns asked for, in that order; all, with a state a crawler, where none are. Raises UsageError."""
 
@@ -256,9 +260,9 @@ def write(
         out = io.StringIO(newline="")
         table = csv.writer(out, lineterminator="\r\n")
         table.writerow(chosen)
+        plan = [(column, name in HOSTILE) for name, column in chosen.items()]
         for row in rows:
-            values = (column(row) for column in chosen.values())
-            table.writerow([field("" if v is None else str(v)) for v in values])
+            table.writerow([field(str(v or "")) if unsafe else v for column, unsafe in plan for v in (column(row),)])
         content = out.getvalue().encode("utf-8", "backslashreplace")
     else:
         raise UsageError(f"{file}: addresses can be written as .csv, .xlsx or .json")

@@ -72,12 +72,16 @@ def addresses(site: Site, findings: Iterable[Finding], urls: Iterable[str] = ())
 
 
 def held(
-    before: Sequence[Finding], after: Iterable[Finding], asked: set[str], unread: Mapping[str, str] | None = None
+    before: Sequence[Finding],
+    after: Iterable[Finding],
+    asked: set[str],
+    unread: Mapping[str, str] | None = None,
+    stood: Iterable[Finding] = (),
 ) -> Rechecked:
     """What became of all findings of the addresses that were asked for again; like is compared with like.
 
-    `unread` are addresses that could not be read this time, with the reason. What stood already is never new; findings of
-    one rule are told apart by its own line.
+    `unread` are addresses that could not be read this time, with the reason. `stood` are all findings of the earlier audit:
+    what stood already is never new; findings of one rule are told apart by its own line.
     """
     found = Rechecked()
     unread = unread or {}
@@ -105,7 +109,9 @@ def held(
             found.unknown.append((finding, unread[finding.url]))
         else:
             found.mended.append(finding)
-    found.new = [f for rest in now.values() for f in rest if f.url in asked or _of_file(f)]
+    known = {(f.check, f.url, _said(f)) for f in stood}
+    rest = [f for members in now.values() for f in members if f.url in asked or _of_file(f)]
+    found.new = [f for f in rest if (f.check, f.url, _said(f)) not in known]
     return found
 
 

@@ -82,7 +82,7 @@ def recheck(
     progress.clear()
     later, after = pipeline.examine(gathered.snapshot, crawlers, wants)
     unread = Unreadable(later).why([*asked, *(f.url for f in before)])
-    found = again.held(before, [f for f in after.findings if not f.accepted], asked, unread)
+    found = again.held(before, [f for f in after.findings if not f.accepted], asked, unread, verdict.findings)
     found.answered = sum(1 for url in asked if url not in unread)
     later.close()
     subject = after.headline.subject
