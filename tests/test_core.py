@@ -259,3 +259,13 @@ def test_what_stands_in_another_attribute_is_no_address(tag: str, target: str, f
     page = f"<!doctype html><title>t</title><body>{tag}text</a>".encode()
     links = read_page(page, BASE, None, Joiner()).links
     assert [(one.url, int(one.flags)) for one in links] == [(f"https://www.sarnfell.example{target}", flags)]
+
+
+@pytest.mark.parametrize(
+    "text", ["<!-- {} -->", "<script>'{}'</script>", '<script type="application/json">{}</script>', "<style>{}</style>"]
+)
+def test_what_looks_like_tags_in_text_is_not_counted(text: str) -> None:
+    """A robots tag behind thousands of tags that are only text is in effect; nothing is cut."""
+    page = f"<!doctype html><head><title>t</title>{text.format('<div>' * 9_000)}{META}</head><body><a href=/x>x</a>".encode()
+    facts = read_page(page, BASE, None, Joiner())
+    assert facts.problem is None and [d.tokens.noindex for d in facts.directives] == [True] and facts.links

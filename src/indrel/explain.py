@@ -232,6 +232,9 @@ def _page_steps(site: Site, fact: dict[str, Any], crawler: Crawler, state: str) 
     if fact["tail"] == State.BROKEN and (fact["status"] or 0) == 200:
         same = "a made-up address gets the same page" if fact["matches_missing"] else "it says so itself"
         outcome += f", but it is an error page ({same})"
+    problem = site.one("SELECT problem FROM page WHERE address = ?", [number])
+    if problem:
+        outcome += f"; not read to its end: {problem}"
     if state == State.BARRED:
         outcome += " (read by this audit; the crawler may not)"
     if fact["folds_to"] and fact["fold_how"] != "canonical":

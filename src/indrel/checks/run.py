@@ -69,7 +69,12 @@ def judge(site: Site, only: Iterable[str] | None = None) -> Verdict:
 def notes_of(site: Site) -> tuple[str, ...]:
     """What a reader has to know of how the audit went: patterns of which not every address was read."""
     bounded: dict[str, int] = site.meta.get("bounded") or {}
-    return tuple(
+    cut = site.rows(
+        """SELECT f.origin || f.path AS url, p.problem FROM page p JOIN fact f ON f.id = p.address
+        WHERE p.problem IS NOT NULL AND f.site ORDER BY url"""
+    )
+    unread = (f"{plural(len(cut), 'page')} not to the end, such as {cut[0][0]} ({cut[0][1]})",) if cut else ()
+    return unread + tuple(
         f"{plural(count, 'address', 'addresses')} like {shape} {'was' if count == 1 else 'were'} left unread: "
         "only others of the pattern name them (--per-pattern)"
         for shape, count in list(bounded.items())[:20]

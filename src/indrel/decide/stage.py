@@ -248,6 +248,7 @@ class Stage:
                         WHEN f.looped THEN 'broken'
                         WHEN f.target IS NOT NULL THEN 'folded'
                         WHEN n.status >= 300 THEN 'broken'
+                        WHEN p.problem IS NOT NULL AND coalesce(d.noindex, 0) = 0 THEN 'unread'
                         ELSE '' END AS ended,
                     f.target AS folds_to, f.how AS fold_how, f.final AS folds_into,
                     coalesce(b.mask, 0)::UBIGINT AS barred,

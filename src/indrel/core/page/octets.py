@@ -11,7 +11,13 @@ MAX_DEPTH = 4_000
 MAX_ATTRIBUTES = 2_000
 """Attributes on one tag: likewise."""
 
-_ANY_TAG = re.compile(rb"<(/?)([a-zA-Z][^\s/>]*)[^>]*?(/?)>")
+_ANY_TAG = re.compile(
+    rb"<!--.*?(?:-->|\Z)|<(?P<opaque>script|style|textarea|title|xmp|iframe|noembed|noframes)\b[^>]*>.*?(?:</(?P=opaque)\b[^>]*>|\Z)"
+    rb"|<(?P<end>/?)(?P<name>[a-zA-Z][^\s/>]*)[^>]*?(?P<empty>/?)>",
+    re.IGNORECASE | re.DOTALL,
+)
+"""A tag, or a stretch in which what looks like tags is text: comments, scripts and the like (WHATWG HTML 13.2.5)."""
+
 _META_CHARSET = re.compile(rb"<meta[^>]{0,500}?charset\s*=\s*[\"']?\s*([A-Za-z0-9_.:-]+)", re.IGNORECASE)
 _ASCII = bytes(range(0x20, 0x7F))
 _LONG_TAG = 8_000
@@ -77,9 +83,9 @@ def bound(data: bytes) -> tuple[bytes, str | None]:
     if opened > MAX_DEPTH:
         depth = 0
         for tag in _ANY_TAG.finditer(data):
-            if tag[3] or tag[2].lower() in _VOID:
+            if tag["name"] is None or tag["empty"] or tag["name"].lower() in _VOID:
                 continue
-            depth += -1 if tag[1] else 1
+            depth += -1 if tag["end"] else 1
             if depth > MAX_DEPTH:
                 line = data.count(b"\n", 0, tag.start()) + 1
                 problem = f"elements nested over {MAX_DEPTH} deep at line {line}: the rest was not read"
