@@ -352,3 +352,27 @@ def test_every_command_has_help(indrel: Run) -> None:
         assert re.search(rf"^  {name} +{re.escape(line)}$", shown, re.MULTILINE), f"the line of {name} is broken"
         assert indrel(name, "--help", code=0).stdout.startswith(f"Usage: indrel {name} ")
     assert "Did you mean 'list'?" in indrel("lst", code=2).stderr
+
+
+def test_a_folder_that_stands_below_a_path_and_whose_pages_name_index_files(indrel: Run, tmp_path: Path) -> None:
+    """The base is inferred with its path, from canonicals and sitemap together; `x/index.html` is `x/`."""
+    at = "https://www.sarnfell.example/docs/"
+    names = ["", "hut1/", "hut2/", "hut3/"]
+    pages = {
+        f"{n}index.html": html(
+            f'<link rel="canonical" href="{at}{n}">', a(*("../" * n.count("/") + m for m in names if m))
+        )
+        for n in names
+    }
+    locs = "".join(f"<url><loc>{at}{n}</loc></url>" for n in names)
+    write_site(tmp_path / "b", {**pages, "sitemap.xml": f"<urlset {XMLNS}>{locs}</urlset>"})
+    report = json.loads(indrel("audit", "b", "--json", code=0).stdout)
+    assert (
+        report["verdict"]["wanted"] == 4
+        and report["verdict"]["lost"] == 0
+        and report["counts"]["states"]["*"] == {"open": 4}
+    )
+    write_site(tmp_path / "c", {"index.html": html(f'<link rel="canonical" href="{HOST}/index.html">', a("index.html", "a/index.html")),
+                                "a/index.html": html(f'<link rel="canonical" href="{HOST}/a/index.html">')})  # fmt: skip
+    report = json.loads(indrel("audit", "c", "--json", code=0).stdout)
+    assert report["counts"]["states"]["*"] == {"open": 2} and report["verdict"]["lost"] == 0

@@ -2,12 +2,8 @@
 
 from __future__ import annotations
 
-import csv
-import io
-import json
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
-from pathlib import Path
 from typing import Any
 
 from indrel.checks import checks, verdict_of
@@ -17,7 +13,6 @@ from indrel.core.page.tokens import nearest
 from indrel.decide.kinds import why
 from indrel.decide.site import Site
 from indrel.errors import UsageError
-from indrel.plain import field
 from indrel.snapshot.schema import REASONS
 from indrel.sqltext import quoted
 
@@ -238,32 +233,3 @@ def _rows(site: Site, sql: str, values: list[Any]) -> Iterator[AddressRow]:
                 url, kind, section, want, stated, dict(zip(names, states, strict=True)), status, into, clicks, why(rule),
                 tuple(told), tuple(found or ()), media, is_listed, followed, unfollowed,
             )  # fmt: skip
-
-
-def write(
-    file: Path, rows: Iterable[AddressRow], crawlers: Sequence[str], columns: Sequence[str] | None = None
-) -> None:
-    """Write rows as CSV, XLSX or JSON (one object a line), by the file's ending."""
-    from indrel.reports import write_whole
-
-    chosen = columns_of(crawlers, columns)
-    ending = file.suffix.lower()
-    if ending == ".xlsx":
-        from indrel.reports.workbook import address_book
-
-        content = address_book(chosen, rows)
-    elif ending == ".json":
-        content = "".join(json.dumps(row.as_json(), ensure_ascii=False) + "\n" for row in rows).encode(
-            "utf-8", "backslashreplace"
-        )
-    elif ending == ".csv":
-        out = io.StringIO(newline="")
-        table = csv.writer(out, lineterminator="\r\n")
-        table.writerow(chosen)
-        plan = [(column, name in HOSTILE) for name, column in chosen.items()]
-        for row in rows:
-            table.writerow([field(str(v or "")) if unsafe else v for column, unsafe in plan for v in (column(row),)])
-        content = out.getvalue().encode("utf-8", "backslashreplace")
-    else:
-        raise UsageError(f"{file}: addresses can be written as .csv, .xlsx or .json")
-    write_whole(file, content)

@@ -65,9 +65,10 @@ def list_addresses(
     quiet: opt.QuietOption = False,
 ) -> None:
     """List addresses with want, state per crawler, status, and the line that decides it; filtered, sorted, written to a file."""
-    from indrel.addresses import Filters, columns_of, listed, write
+    from indrel.addresses import Filters, columns_of, listed
     from indrel.checks.headline import spoken_of
     from indrel.core.model import plural
+    from indrel.reports.address_files import write
 
     filters = Filters(
         state or (), want or (), kind or (), section or (), check or (), by or (), reached_by, unreached

@@ -28,3 +28,18 @@ def placed(site: Site) -> None:
     )
     site.con.execute("DROP TABLE clicked")
     site.kept["place"] = True
+
+
+def section_states(site: Site) -> list[tuple[str, dict[str, int], int]]:
+    """Each section with its known addresses by state, as the last crawler sees them, and their number.
+
+    The main host's come first, the largest of them at the top.
+    """
+    state = site.state_sql(len(site.crawlers) - 1)
+    found: dict[str, dict[str, int]] = {}
+    for section, how, count in site.rows(
+        f"SELECT {site.sections.sql} AS section, {state} AS state, count(*) FROM fact WHERE known GROUP BY ALL"
+    ):
+        found.setdefault(section, {})[how] = count
+    rows = [(section, states, sum(states.values())) for section, states in found.items()]
+    return sorted(rows, key=lambda row: (row[0].startswith("//"), -row[2], row[0]))

@@ -10,13 +10,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
-from typing import TYPE_CHECKING
 
 from indrel.core.address import split
 from indrel.sqltext import quoted, quoted_list
-
-if TYPE_CHECKING:
-    from indrel.decide.site import Site
 
 MOST = 30
 """Sections of the main host at most, `/` and `/*` beside them."""
@@ -70,18 +66,3 @@ class Sections:
         if slash and re.fullmatch("[0-9]+", folder):
             folder = NUMBER
         return f"/{folder}/*" if slash and folder in self.folders else BESIDE
-
-
-def section_states(site: Site) -> list[tuple[str, dict[str, int], int]]:
-    """Each section with its known addresses by state, as the last crawler sees them, and their number.
-
-    The main host's come first, the largest of them at the top.
-    """
-    state = site.state_sql(len(site.crawlers) - 1)
-    found: dict[str, dict[str, int]] = {}
-    for section, how, count in site.rows(
-        f"SELECT {site.sections.sql} AS section, {state} AS state, count(*) FROM fact WHERE known GROUP BY ALL"
-    ):
-        found.setdefault(section, {})[how] = count
-    rows = [(section, states, sum(states.values())) for section, states in found.items()]
-    return sorted(rows, key=lambda row: (row[0].startswith("//"), -row[2], row[0]))

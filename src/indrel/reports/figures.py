@@ -19,7 +19,7 @@ from matplotlib.figure import Figure
 from indrel.core.address import split
 from indrel.core.model import State, Verdict, plural
 from indrel.decide.graph import clicks_by_state
-from indrel.decide.sections import section_states
+from indrel.decide.place import section_states
 from indrel.decide.site import Site
 from indrel.decide.sitemaps import sitemap_states
 from indrel.plain import clip, safe

@@ -43,16 +43,32 @@ def find_base(folder: Path, files: list[str]) -> str | None:
     where the folder will stand; else the host is all that can be told.
     """
     hosts: Counter[str] = Counter()
-    looked = [f for f in files if f.endswith(_HTML)][:300] + [f for f in files if f.endswith("sitemap.xml")][:3]
+    pages = [f for f in files if f.endswith(_HTML)]
+    places = {_page_path(f) for f in pages} | set(pages)
+    looked = pages[:300] + [f for f in files if f.endswith("sitemap.xml")][:3]
     for name in looked:
+        is_page = name.endswith(_HTML)
         with (folder / name).open("rb") as file:
             for found in _NAMES.finditer(file.read(100_000)):
                 url = normalise((found[1] or found[2] or found[3]).decode("utf-8", "replace"))
                 if url:
-                    places = (p for p in (name, _page_path(name)) if p and url.endswith("/" + p))
-                    own = next(places, None)
-                    hosts[url[: -len(own)] if own else origin_of(url) + "/"] += 1
+                    own = _stands_for(url, {name, _page_path(name)} if is_page else places)
+                    hosts[origin_of(url) + "/" if own is None else url[: len(url) - len(own)]] += 1
     return min(hosts, key=lambda h: (-hosts[h], h)) if hosts else None
+
+
+def _stands_for(url: str, places: set[str]) -> str | None:
+    """The place in the folder that an address ends with, the longest; None where it ends with none."""
+    start = url.index("/", url.index("://") + 3) + 1
+    while start <= len(url):
+        rest = url[start:]
+        if rest in places:
+            return rest
+        after = url.find("/", start)
+        if after < 0:
+            return "" if "" in places and url.endswith("/") else None
+        start = after + 1
+    return None
 
 
 def _page_path(name: str) -> str:
@@ -86,6 +102,13 @@ class Folder:
         self._number_of: dict[str, int] = {}
         self._announced: list[tuple[str, int]] = []
         self.limit_hit = False
+        recorder.same = self._own_address
+
+    def _own_address(self, url: str) -> str:
+        """`x/index.html` is `x/`: a folder has one file for both."""
+        if not url.startswith(self.base) or not url.endswith(("/index.html", "/index.htm")):
+            return url
+        return url[: url.rindex("/") + 1] if unquote(url[len(self.base) :]) in self._names else url
 
     def gather(self) -> None:
         """Read everything. Raises InputError where there is no page, Interrupted when stopped."""

@@ -17,7 +17,7 @@ from indrel.core.model import Cause, Severity, State, Verdict, plural
 from indrel.core.robots import Access
 from indrel.decide.flow import link_flow
 from indrel.decide.matrix import site_matrix
-from indrel.decide.sections import section_states
+from indrel.decide.place import section_states
 from indrel.decide.site import Site
 from indrel.decide.sitemaps import sitemap_states
 from indrel.plain import safe
