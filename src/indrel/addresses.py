@@ -152,7 +152,8 @@ class Filters:
         _known_words(self.states, [s.value for s in State], "state")
         _known_words(self.wants, [w.value for w in Want], "want")
         _known_words(self.kinds, KIND_NAMES, "kind")
-        _known_words(self.checks, checks(), "check")
+        if self.checks:  # the catalogue is loaded by whoever asks for it
+            _known_words(self.checks, checks(), "check")
         _known_words(self.by, REASONS, "reason")
         if self.sections:
             here = [

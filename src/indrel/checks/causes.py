@@ -11,6 +11,7 @@ import re
 from collections import Counter
 from collections.abc import Iterable
 from dataclasses import replace
+from functools import lru_cache
 from urllib.parse import unquote
 
 from indrel.checks.catalogue import checks
@@ -58,11 +59,31 @@ def pattern(text: str, places: Iterable[str]) -> str:
     """
     for place in places:
         for name in _names(place):
-            found = re.compile(rf"(?<![A-Za-z0-9]){re.escape(name)}(?![A-Za-z0-9_-])")
-            text, count = found.subn("", text)
-            if count:
-                break
+            if name in text:
+                found = _without(text, name)
+                if found != text:
+                    text = found
+                    break
+    return _plain(text)
+
+
+@lru_cache(maxsize=4096)
+def _plain(text: str) -> str:
     return _NUMBERS.sub("#", _DATE.sub("#", text))
+
+
+def _without(text: str, name: str) -> str:
+    """A text without a name, where that stands alone and is not a part of a longer word."""
+    kept, start = [], 0
+    while (at := text.find(name, start)) >= 0:
+        end = at + len(name)
+        before, behind = text[at - 1 : at], text[end : end + 1]
+        alone = not (before.isascii() and before.isalnum()) and not (
+            behind.isascii() and (behind.isalnum() or behind in ("_", "-"))
+        )
+        kept.append(text[start : at if alone else end])
+        start = end
+    return "".join([*kept, text[start:]])
 
 
 def _names(place: str) -> Iterable[str]:
@@ -79,9 +100,11 @@ def _names(place: str) -> Iterable[str]:
         slug,
         slug.rpartition(".")[0],
     )
-    for name in dict.fromkeys(n for one in names for n in (one, unquote(one))):
+    for name in names:
         if len(name) > 2:
             yield name
+            if "%" in name:
+                yield unquote(name)
 
 
 def gather_causes(findings: list[Finding]) -> tuple[list[Finding], list[Cause]]:

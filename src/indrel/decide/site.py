@@ -19,7 +19,7 @@ from indrel.core.address import origin_of, site_key, split
 from indrel.core.crawlers import Crawler
 from indrel.core.intent import Intent, WantEntry, parse_intent
 from indrel.core.model import State
-from indrel.core.robots import Decision, HostRobots, Verdict
+from indrel.core.robots import Decision, HostRobots, Ruleset, Verdict
 from indrel.decide.sections import FOLDERS_SQL, Sections
 from indrel.decide.terms import Terms
 from indrel.errors import UsageError
@@ -98,6 +98,7 @@ class Site:
         self.today = today or datetime.now(UTC).date()
         self.terms = Terms(self.intent, str(self.meta.get("started") or ""))
         self.kept: dict[str, Any] = {}  # what several questions share, by name
+        self._rulesets: dict[tuple[str, str], Ruleset] = {}
         self._paths: dict[str, tuple[npt.NDArray[np.int32], Paths]] = {}
         self.base: str = self.meta["base"]
         self.base_origin = origin_of(self.base)
@@ -208,7 +209,13 @@ class Site:
         """Whether a crawler may fetch an address, the rule that says so and the rules that hold for it."""
         parts = split(url)
         host = self.robots.get(parts.origin)
-        return (host.verdict if host else UNKNOWN_HOST).decide(parts.path, crawler)
+        if host is None:
+            return UNKNOWN_HOST.decide(parts.path, crawler)
+        key = (parts.origin, crawler.token)
+        rules = self._rulesets.get(key)
+        if rules is None:
+            rules = self._rulesets[key] = host.ruleset(crawler)
+        return host.verdict.decide(parts.path, crawler, rules)
 
     def paths(self, origin: str) -> tuple[npt.NDArray[np.int32], Paths]:
         """All addresses of an origin but robots.txt itself: their numbers, and their paths ready to be matched."""

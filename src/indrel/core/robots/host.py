@@ -43,13 +43,13 @@ class Verdict(NamedTuple):
         """The rules that hold for a crawler; none where the host's access decides."""
         return self.file.ruleset(crawler.robots_tokens) if self.access is Access.RULES else NO_RULES
 
-    def decide(self, path: str, crawler: Crawler) -> Decision:
-        """One address: its path and query, for one crawler."""
+    def decide(self, path: str, crawler: Crawler, rules: Ruleset | None = None) -> Decision:
+        """One address: its path and query, for one crawler; `rules` are the crawler's, if the caller has them."""
         if path == ALWAYS_ALLOWED or self.access is Access.ALL_ALLOWED:
             return Decision(True)
         if self.access is Access.ALL_BARRED:
             return Decision(False)
-        rules = self.ruleset(crawler)
+        rules = rules or self.ruleset(crawler)
         allowed, rule = decide(rules.rules, path)
         return Decision(allowed, rule, rules)
 
