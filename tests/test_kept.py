@@ -240,6 +240,8 @@ def test_the_list_names_what_decides(audit_site: AuditSite, tmp_path: Path, indr
     assert table[1].split() == ["url", "where", "text"] and NOINDEX in table[2]
     indrel("list", "s.indrel", "--by", "tag", "-o", "x.csv", "-o", "x.xlsx", "--sort", "where", code=0)
     assert NOINDEX.replace('"', '""') in (tmp_path / "x.csv").read_text()
+    assert "`googlebot` was probably meant" in indrel("list", "s.indrel", "--crawler", "gogglebot", code=0).stderr
+    assert "probably" not in indrel("list", "s.indrel", "--crawler", "my-own-robot", code=0).stderr
     for option, word, said in (("--check", "listed-hiden", "listed-hidden was probably meant"), ("--section", "/y/*", "/x/*"),
                                ("--columns", "urls", "url was probably meant"), ("--sort", "size", "status")):  # fmt: skip
         assert said in indrel("list", "s.indrel", option, word, code=2).stderr

@@ -51,6 +51,7 @@ def audit(
     from indrel.reports import check_endings
 
     opt.fail_word(fail_on)
+    opt.doubt_crawlers(crawler, quiet)
     check_endings(output or [])
     progress = ProgressLine(quiet)
     cut: IndrelError | None = None

@@ -102,6 +102,21 @@ def fail_word(word: str) -> str:
     return word
 
 
+def doubt_crawlers(names: list[str] | None, quiet: bool) -> None:
+    """Say of a token that is not known, but near a known one, which was probably meant; it is taken as it is all the same."""
+    from indrel.cli.talk import say
+    from indrel.core.crawlers import STAR, table
+    from indrel.core.page.tokens import nearest
+
+    known = table()
+    purposes = {one.purpose for one in known.values()} | {"ai", STAR}
+    for name in names or ():
+        word = name.strip().lower()
+        near = nearest(word, known) if word not in known and word not in purposes else None
+        if near:
+            say(f"no crawler `{name}` is known; `{near}` was probably meant (see indrel crawlers)", quiet)
+
+
 def parse_connect(values: list[str] | None) -> tuple[Connect, ...]:
     from indrel.sources.options import Connect
 

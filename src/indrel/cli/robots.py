@@ -47,6 +47,7 @@ def _options(connect: list[str] | None, timeout: float) -> GatherOptions:
 def _crawlers(names: list[str] | None) -> tuple[Crawler, ...]:
     from indrel.core import crawlers
 
+    opt.doubt_crawlers(names, False)
     return crawlers.resolve(names or crawlers.DEFAULT)
 
 

@@ -24,7 +24,9 @@ def opened(
     """The named snapshot, or the newest in `indrel-runs/` (of the host of `about`, where that is an address in full),
     seen by the crawlers asked for."""
     from indrel import pipeline
+    from indrel.cli.options import doubt_crawlers
 
+    doubt_crawlers(crawler, quiet)
     if path is None:
         path = pipeline.snapshot_for(about)
         say(f"from {path}", quiet)
