@@ -61,7 +61,9 @@ def main() -> None:
             first = run([PROGRAM, "audit", str(path), "--fail-on", "never", "-q"], folder)
             plain = run([sys.executable, "-c", WRITES, str(path)], folder)
             print(f"\n{size:,} addresses, {size * 20:,} links: {path.stat().st_size / 1e6:,.0f} MB")
-            print(f"{'audit of the snapshot (kept)':<30}{first[0]:>8.2f} CPU s {first[1]:>8.2f} wall {first[2]:>8,.0f} MiB")
+            print(
+                f"{'audit of the snapshot (kept)':<30}{first[0]:>8.2f} CPU s {first[1]:>8.2f} wall {first[2]:>8,.0f} MiB"
+            )
             print(f"{'a query that writes CSV':<30}{plain[0]:>8.2f} CPU s {plain[1]:>8.2f} wall {plain[2]:>8,.0f} MiB")
             for what, arguments in QUESTIONS.items():
                 cpu, wall, memory = run([PROGRAM, *(a.replace("{s}", str(path)) for a in arguments), "-q"], folder)

@@ -12,8 +12,8 @@ from functools import cached_property
 from pathlib import Path
 
 import numpy as np
-import pyarrow as pa
 
+from indrel.arrow import pa
 from indrel.checks import checks, judge
 from indrel.checks.topics.robots_reach import RuleUse, rule_uses
 from indrel.core.address import normalise, origin_of, split

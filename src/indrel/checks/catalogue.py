@@ -68,6 +68,7 @@ class Check:
     topic: str
     rests_on_want: bool
     needs: tuple[str, ...]
+    feeds: tuple[str, ...]
     run: CheckFunction
 
 
@@ -75,9 +76,19 @@ _CHECKS: dict[str, Check] = {}
 
 
 def check(
-    id: str, cls: CheckClass, severity: Severity, *, rests_on_want: bool = False, needs: tuple[str, ...] = ()
+    id: str,
+    cls: CheckClass,
+    severity: Severity,
+    *,
+    rests_on_want: bool = False,
+    needs: tuple[str, ...] = (),
+    feeds: tuple[str, ...] = (),
 ) -> Callable[[CheckFunction], CheckFunction]:
-    """Register a check. Raises ValueError, with the place, for an id used twice or a part left out."""
+    """Register a check. Raises ValueError, with the place, for an id used twice or a part left out.
+
+    `needs` are facts without which it is left out, and that is said; `feeds` are tables of the snapshot without
+    a row of which it can find nothing, so that it is not asked.
+    """
 
     def register(function: CheckFunction) -> CheckFunction:
         place = f"{function.__module__}.{function.__name__}"
@@ -89,7 +100,7 @@ def check(
             raise ValueError(f"{place}: the docstring of {id} lacks {', '.join(absent) or 'a summary'}")
         _CHECKS[id] = Check(
             id, cls, severity, summary, parts["Why"], parts["Mend"], parts["Rests on"], parts["Evidence"],
-            function.__module__.rpartition(".")[2], rests_on_want, needs, function,
+            function.__module__.rpartition(".")[2], rests_on_want, needs, feeds, function,
         )  # fmt: skip
         return function
 

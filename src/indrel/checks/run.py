@@ -41,6 +41,8 @@ def judge(site: Site, only: Iterable[str] | None = None) -> Verdict:
         if because:
             skipped.append(Skipped(one.id, because))
             continue
+        if not site.filled.issuperset(one.feeds):  # nothing that it could find: a query would cost its planning
+            continue
         try:
             findings += [_finding(one, hit, site) for hit in one.run(site)]
         except Exception as error:

@@ -109,14 +109,11 @@ def _columns(site: Site, index: int, size: int) -> tuple[Any, Any, Any, Any]:
 
 def _rank(source: Any, target: Any, share: Any, is_open: npt.NDArray[np.bool_]) -> npt.NDArray[np.float64]:
     """The stationary distribution of the walk, by power iteration; what is lost begins anew."""
-    from scipy.sparse import csr_array
-
     size = len(is_open)
-    matrix = csr_array((share, (target, source)), shape=(size, size))
     begin = is_open / max(1, int(is_open.sum()))
     rank: npt.NDArray[np.float64] = begin.astype(np.float64)
     for _ in range(ROUNDS):
-        onward = DAMPING * (matrix @ rank)
+        onward = DAMPING * np.bincount(target, share * rank[source], size).astype(np.float64)
         onward += (1 - float(onward.sum())) * begin
         change = float(np.abs(onward - rank).sum())
         rank = onward

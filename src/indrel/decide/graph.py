@@ -6,8 +6,8 @@ from typing import Any
 
 import numpy as np
 import numpy.typing as npt
-import pyarrow as pa
 
+from indrel.arrow import pa
 from indrel.core.page.facts import UNFOLLOWED
 from indrel.decide.site import Site
 

@@ -16,7 +16,8 @@ def placed(site: Site) -> None:
         site.con.execute("CREATE TEMP TABLE clicked (id INTEGER, clicks INTEGER)")
     else:
         import numpy as np
-        import pyarrow as pa
+
+        from indrel.arrow import pa
 
         reached = np.flatnonzero(clicks >= 0)
         site.con.register("incoming", pa.table({"id": reached.astype(np.int32), "clicks": clicks[reached]}))

@@ -24,6 +24,8 @@ from indrel.decide.sections import FOLDERS_SQL, Sections
 from indrel.decide.terms import Terms
 from indrel.errors import UsageError
 from indrel.snapshot import Snapshot
+from indrel.snapshot.schema import TABLES
+from indrel.sqltext import quoted
 
 if TYPE_CHECKING:
     import numpy as np
@@ -142,6 +144,12 @@ class Site:
 
     def one(self, sql: str, parameters: Sequence[Any] | None = None) -> Any:
         return self.snapshot.one(sql, parameters)
+
+    @cached_property
+    def filled(self) -> frozenset[str]:
+        """The tables of facts that hold a row."""
+        held = self.rows(" UNION ALL ".join(f"(SELECT {quoted(t)} FROM {t} LIMIT 1)" for t in TABLES))
+        return frozenset(name for (name,) in held)
 
     def names(self, mask: int) -> tuple[str, ...]:
         """The crawlers of a mask."""

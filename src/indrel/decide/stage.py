@@ -11,8 +11,8 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import numpy.typing as npt
-import pyarrow as pa
 
+from indrel.arrow import pa
 from indrel.core.answers import status_text
 from indrel.core.page.wording import SKETCH
 from indrel.core.robots import ALWAYS_ALLOWED, Access, HostRobots, Paths, Ruleset, match_many

@@ -14,6 +14,7 @@ import queue
 import signal
 import sys
 import threading
+from array import array
 from collections import deque
 from collections.abc import Iterable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -21,8 +22,6 @@ from dataclasses import dataclass, field
 from multiprocessing.connection import Connection
 from pathlib import Path
 from typing import Any, NamedTuple
-
-import pyarrow as pa
 
 from indrel.core import crawlers
 from indrel.core.address import Joiner
@@ -55,11 +54,22 @@ class PageTask(NamedTuple):
 
 
 @dataclass
+class Links:
+    """A batch's links as columns: page number, position of the target in `urls`, flags, line (0: none), text of the anchor."""
+
+    source: array[int] = field(default_factory=lambda: array("i"))
+    target: array[int] = field(default_factory=lambda: array("i"))
+    flags: array[int] = field(default_factory=lambda: array("B"))
+    line: array[int] = field(default_factory=lambda: array("i"))
+    text: list[str] = field(default_factory=list)
+
+
+@dataclass
 class Parsed:
     """Rows of a batch, addresses as positions in `urls`.
 
-    `links` is an Arrow stream of source (page number), target, flags, line, text; the other rows
-    begin with their page's number and are laid out as the snapshot's tables.
+    `links` are columns; the other rows begin with their page's number and are laid out as the snapshot's tables.
+    Nothing here needs the array libraries: a worker does not load them.
     """
 
     urls: list[str] = field(default_factory=list)
@@ -69,18 +79,7 @@ class Parsed:
     resources: list[tuple[Any, ...]] = field(default_factory=list)
     alternates: list[tuple[Any, ...]] = field(default_factory=list)
     slips: list[tuple[Any, ...]] = field(default_factory=list)
-    links: bytes = b""
-
-
-LINK_SCHEMA = pa.schema(
-    [
-        ("source", pa.int32()),
-        ("target", pa.int32()),
-        ("flags", pa.uint8()),
-        ("line", pa.int32()),
-        ("text", pa.string()),
-    ]
-)
+    links: Links = field(default_factory=lambda: Links())
 
 
 def directive_row(page: int, one: Directive) -> tuple[Any, ...]:
@@ -99,24 +98,25 @@ class _Batch:
     def __init__(self) -> None:
         self.out = Parsed()
         self._positions: dict[str, int] = {}
-        self._columns: tuple[list[Any], ...] = ([], [], [], [], [])
 
-    def at(self, url: str | None) -> int | None:
+    def at(self, url: str) -> int:
         """The position of an address in `urls`."""
-        if url is None:
-            return None
         found = self._positions.get(url)
         if found is None:
             found = self._positions[url] = len(self.out.urls)
             self.out.urls.append(url)
         return found
 
+    def maybe(self, url: str | None) -> int | None:
+        """The same, of an address that may be none."""
+        return None if url is None else self.at(url)
+
     def add(self, task: PageTask, facts: PageFacts) -> None:
         page, out = task.page, self.out
         out.pages.append(
             (
                 page, facts.title, facts.base, facts.charset, facts.head_end, facts.head_end_line,
-                self.at(facts.refresh_to), facts.refresh_line, facts.refresh_text, facts.text_hash, facts.text_length,
+                self.maybe(facts.refresh_to), facts.refresh_line, facts.refresh_text, facts.text_hash, facts.text_length,
                 facts.excerpt, facts.problem, facts.heading, facts.own_words, facts.own_links, facts.sketch,
                 int(facts.marks), facts.types, facts.modified,
             )
@@ -124,28 +124,27 @@ class _Batch:
         for one in [*facts.directives, *header_directives(list(task.robots_headers))]:
             out.directives.append(directive_row(page, one))
         for link in [*facts.canonicals, *header_canonicals(list(task.link_headers), task.url)]:
-            row = (page, int(link.origin), link.href, self.at(link.url), link.fault, link.in_body, link.line, link.text)
+            row = (
+                page,
+                int(link.origin),
+                link.href,
+                self.maybe(link.url),
+                link.fault,
+                link.in_body,
+                link.line,
+                link.text,
+            )
             out.canonicals.append(row)
         for rows, references in ((out.resources, facts.resources), (out.alternates, facts.alternates)):
-            rows.extend((page, self.at(r.url), r.kind, r.line, r.text) for r in references)
+            rows.extend((page, self.maybe(r.url), r.kind, r.line, r.text) for r in references)
         out.slips.extend((page, *slip) for slip in facts.slips)
-        sources, targets, flags, lines, texts = self._columns
+        links = out.links
         for anchor in facts.links:
-            sources.append(page)
-            targets.append(self.at(anchor.url))
-            flags.append(int(anchor.flags))
-            lines.append(anchor.line)
-            texts.append(anchor.text)
-
-    def done(self) -> Parsed:
-        table = pa.Table.from_arrays(
-            [pa.array(c, type=f.type) for c, f in zip(self._columns, LINK_SCHEMA, strict=True)], schema=LINK_SCHEMA
-        )
-        sink = pa.BufferOutputStream()
-        with pa.ipc.new_stream(sink, LINK_SCHEMA) as writer:
-            writer.write_table(table)
-        self.out.links = sink.getvalue().to_pybytes()
-        return self.out
+            links.source.append(page)
+            links.target.append(self.at(anchor.url))
+            links.flags.append(int(anchor.flags))
+            links.line.append(anchor.line or 0)
+            links.text.append(anchor.text)
 
 
 def parse_batch(tasks: Sequence[PageTask], joiner: Joiner) -> Parsed:
@@ -153,7 +152,7 @@ def parse_batch(tasks: Sequence[PageTask], joiner: Joiner) -> Parsed:
     batch = _Batch()
     for task in tasks:
         batch.add(task, _read(task, joiner))
-    return batch.done()
+    return batch.out
 
 
 def _read(task: PageTask, joiner: Joiner) -> PageFacts:
@@ -279,4 +278,4 @@ def _unparsed(task: PageTask) -> Parsed:
     """The facts of a page that its worker did not survive: what its headers say."""
     batch = _Batch()
     batch.add(task, PageFacts(problem="could not be parsed: it took too much time or memory"))
-    return batch.done()
+    return batch.out

@@ -10,12 +10,12 @@ from typing import Any
 
 import numpy as np
 import numpy.typing as npt
-import pyarrow as pa
 
+from indrel.arrow import pa
 from indrel.core.address import site_key
 from indrel.core.page.facts import UNFOLLOWED
 from indrel.core.sitemap import Entry, SitemapSummary, entry_fault
-from indrel.gather.parsing import LINK_SCHEMA, Parsed
+from indrel.gather.parsing import Parsed
 from indrel.snapshot import SnapshotWriter
 from indrel.snapshot.schema import arrow
 from indrel.snapshot.store import COUNTING_MEMORY
@@ -120,19 +120,22 @@ class Recorder:
         put("resource", batch.resources, 1)
         put("alternate", batch.alternates, 1)
         self.writer.add("slip", batch.slips)
-        links = pa.ipc.open_stream(batch.links).read_all()
         pairs = [(row[6], row[0]) for row in batch.pages if row[6] is not None]
         pairs += [(row[3], row[0]) for row in batch.canonicals if row[3] is not None]
         pairs += [(row[1], row[0]) for row in batch.alternates]
         fresh = np.array(
             [int(n) not in seen and self.on_site(u) for n, u in zip(numbers, batch.urls, strict=True)], dtype=bool
         )
-        if links.num_rows:
-            positions = links.column("target").to_numpy()
-            links = links.set_column(1, LINK_SCHEMA.field("target"), pa.array(numbers[positions]))
-            self.writer.add_arrow("link", links.cast(arrow("link")))
+        if links := batch.links.text:
+            source, positions, line = (
+                np.frombuffer(column, dtype=np.int32)
+                for column in (batch.links.source, batch.links.target, batch.links.line)
+            )
+            flags = np.frombuffer(batch.links.flags, dtype=np.uint8)
+            columns = [source, numbers[positions], flags, pa.array(line, mask=line == 0), links]
+            self.writer.add_arrow("link", pa.Table.from_arrays(list(map(pa.array, columns)), schema=arrow("link")))
             chosen = fresh[positions]
-            pairs += zip(positions[chosen].tolist(), links.column("source").to_numpy()[chosen].tolist(), strict=True)
+            pairs += zip(positions[chosen].tolist(), source[chosen].tolist(), strict=True)
         self.pages += len(batch.pages)
         found: dict[int, set[int]] = {}
         for position, source in pairs:

@@ -8,8 +8,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-import pyarrow as pa
-
+from indrel.arrow import pa
 from indrel.core.address import normalise, split
 from indrel.core.model import Evidence, State, plural
 from indrel.decide.graph import link_graph

@@ -8,8 +8,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 
-import pyarrow as pa
-
+from indrel.arrow import pa
 from indrel.core.address import is_ip, normalise, origin_of, split
 from indrel.core.crawlers import table
 from indrel.decide.site import Site

@@ -205,7 +205,7 @@ class SnapshotWriter:
 
     def commit(self) -> None:
         """Write what was added, in one transaction."""
-        import pyarrow as pa
+        from indrel.arrow import pa
 
         batches: dict[str, list[Any]] = {name: list(tables) for name, tables in self._tables.items()}
         for name, rows in self._rows.items():
@@ -239,7 +239,7 @@ class SnapshotWriter:
 
 
 def _arrow_table(name: str, rows: Sequence[Sequence[Any]]) -> Any:
-    import pyarrow as pa
+    from indrel.arrow import pa
 
     schema = arrow(name)
     columns = list(zip(*rows, strict=True)) or [()] * len(schema)

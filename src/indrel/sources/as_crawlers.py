@@ -6,8 +6,6 @@ import asyncio
 from concurrent.futures import Executor
 from typing import Any, NamedTuple
 
-import pyarrow as pa
-
 from indrel.core.address import normalise
 from indrel.core.crawlers import STAR, Crawler
 from indrel.core.page.facts import header_canonicals, header_directives
@@ -93,12 +91,11 @@ class Comparison:
             task = PageTask(0, url, answer.body, charset, robots, links)
             loop = asyncio.get_running_loop()
             parsed = (await loop.run_in_executor(self.executor, self.pool.parse, [task]))[0]
-            targets: Any = pa.ipc.open_stream(parsed.links).read_all().column("target").to_pylist()
             return Said(
                 status,
                 _robots((row[2], row[5]) for row in parsed.directives if row[9] is None),
                 ", ".join(sorted({parsed.urls[row[3]] for row in parsed.canonicals if row[3] is not None})) or "none",
-                frozenset(parsed.urls[i] for i in targets),
+                frozenset(parsed.urls[i] for i in parsed.links.target),
             )
         canonicals = ", ".join(sorted({c.url for c in header_canonicals(list(links), url) if c.url})) or "none"
         told = _robots((d.scope, d.tokens.known) for d in header_directives(list(robots)))

@@ -14,8 +14,7 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import unquote
 
-import pyarrow as pa
-
+from indrel.arrow import pa
 from indrel.core.address import normalise, origin_of, site_key
 from indrel.core.robots import parse as parse_robots
 from indrel.core.sitemap import USUAL, Child, Entry, SitemapReader

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
-import pyarrow as pa
 
+from indrel.arrow import pa
 from indrel.core.address import split
 from indrel.core.crawlers import OWN_TOKEN, Crawler
 from indrel.core.robots import ALWAYS_ALLOWED, Access, Ruleset, Verdict, decide, match_many

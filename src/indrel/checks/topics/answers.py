@@ -13,7 +13,7 @@ from indrel.core.model import CheckClass, Evidence, Severity, listing
 from indrel.decide.site import Site
 
 
-@check("missing-answers-200", CheckClass.CONFLICT, Severity.FIX, needs=(Need.LIVE,))
+@check("missing-answers-200", CheckClass.CONFLICT, Severity.FIX, needs=(Need.LIVE,), feeds=("probe",))
 def missing_answers_200(site: Site) -> Iterator[Hit]:
     """A made-up address is not answered with 404.
 
@@ -37,7 +37,7 @@ def missing_answers_200(site: Site) -> Iterator[Hit]:
         yield Hit(origin + "/", site.all_mask, message, tuple(evidence))
 
 
-@check("soft-missing", CheckClass.CONFLICT, Severity.FIX, needs=(Need.LIVE,))
+@check("soft-missing", CheckClass.CONFLICT, Severity.FIX, needs=(Need.LIVE,), feeds=("page",))
 def soft_missing(site: Site) -> Iterator[Hit]:
     """An error or “nothing here” page is answered with 200.
 
@@ -65,7 +65,7 @@ def soft_missing(site: Site) -> Iterator[Hit]:
         yield Hit(url, mask, message, tuple(shown))
 
 
-@check("noindex-on-answer", CheckClass.FLAW, Severity.NOTE, needs=(Need.LIVE,))
+@check("noindex-on-answer", CheckClass.FLAW, Severity.NOTE, needs=(Need.LIVE,), feeds=("directive",))
 def noindex_on_answer(site: Site) -> Iterator[Hit]:
     """A redirect or error says noindex, though it is never listed anyway.
 
@@ -88,7 +88,7 @@ def noindex_on_answer(site: Site) -> Iterator[Hit]:
             yield Hit(url, mask, f"says noindex, but answers “{what}”", (first, *shown[number]))
 
 
-@check("agent-differs", CheckClass.CONFLICT, Severity.FIX, needs=(Need.LIVE, Need.AS_CRAWLERS))
+@check("agent-differs", CheckClass.CONFLICT, Severity.FIX, needs=(Need.LIVE, Need.AS_CRAWLERS), feeds=("as_crawler",))
 def agent_differs(site: Site) -> Iterator[Hit]:
     """A page's status, robots directives or canonical change with the name of the crawler that asks.
 

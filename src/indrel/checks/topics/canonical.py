@@ -75,7 +75,7 @@ def targets(site: Site, condition: str, mask: str) -> list[tuple[int, str, int, 
     ]
 
 
-@check("canonical-several", CheckClass.CONFLICT, Severity.FIX)
+@check("canonical-several", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical",))
 def canonical_several(site: Site) -> Iterator[Hit]:
     """A page names different canonicals.
 
@@ -97,7 +97,7 @@ def canonical_several(site: Site) -> Iterator[Hit]:
             yield Hit(url, mask, f"names {len(evidence)} different canonicals: engines ignore them all", evidence)
 
 
-@check("canonical-in-body", CheckClass.FLAW, Severity.FIX)
+@check("canonical-in-body", CheckClass.FLAW, Severity.FIX, feeds=("canonical",))
 def canonical_in_body(site: Site) -> Iterator[Hit]:
     """A canonical stands after the head has ended.
 
@@ -122,7 +122,7 @@ def canonical_in_body(site: Site) -> Iterator[Hit]:
             yield Hit(url, mask, f"the canonical stands in the body and is ignored: {ended}", tuple(evidence))
 
 
-@check("canonical-to-gone", CheckClass.CONFLICT, Severity.FIX)
+@check("canonical-to-gone", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical",))
 def canonical_to_gone(site: Site) -> Iterator[Hit]:
     """A page names as canonical an address that is gone.
 
@@ -134,7 +134,7 @@ def canonical_to_gone(site: Site) -> Iterator[Hit]:
     yield from _by_answer(site, "t.tail = 'gone'", "names a canonical that is gone")
 
 
-@check("canonical-to-broken", CheckClass.CONFLICT, Severity.FIX)
+@check("canonical-to-broken", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical",))
 def canonical_to_broken(site: Site) -> Iterator[Hit]:
     """A page names as canonical an address that answers with an error or not at all.
 
@@ -146,7 +146,7 @@ def canonical_to_broken(site: Site) -> Iterator[Hit]:
     yield from _by_answer(site, "t.tail = 'broken'", "names a canonical that answers with an error")
 
 
-@check("canonical-to-redirect", CheckClass.CONFLICT, Severity.FIX)
+@check("canonical-to-redirect", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical",))
 def canonical_to_redirect(site: Site) -> Iterator[Hit]:
     """A page names as canonical an address that redirects.
 
@@ -167,7 +167,7 @@ def _by_answer(site: Site, condition: str, message: str) -> Iterator[Hit]:
         yield Hit(url, mask, f"{message}: {target_url}", evidence, also=(target_url,))
 
 
-@check("canonical-to-hidden", CheckClass.CONFLICT, Severity.FIX)
+@check("canonical-to-hidden", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical",))
 def canonical_to_hidden(site: Site) -> Iterator[Hit]:
     """A page names as canonical a page that says noindex.
 
@@ -184,7 +184,7 @@ def canonical_to_hidden(site: Site) -> Iterator[Hit]:
         yield Hit(url, mask, f"names a canonical that says noindex: {target_url}", evidence, also=(target_url,))
 
 
-@check("canonical-to-barred", CheckClass.CONFLICT, Severity.FIX, needs=(Need.ROBOTS,))
+@check("canonical-to-barred", CheckClass.CONFLICT, Severity.FIX, needs=(Need.ROBOTS,), feeds=("canonical",))
 def canonical_to_barred(site: Site) -> Iterator[Hit]:
     """A page names as canonical an address that robots.txt bars.
 
@@ -200,7 +200,7 @@ def canonical_to_barred(site: Site) -> Iterator[Hit]:
         yield Hit(url, mask, f"names a canonical that robots.txt bars: {target_url}", evidence, also=(target_url,))
 
 
-@check("canonical-chain", CheckClass.CONFLICT, Severity.FIX)
+@check("canonical-chain", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical",))
 def canonical_chain(site: Site) -> Iterator[Hit]:
     """A page names as canonical a page that itself names another.
 
@@ -213,7 +213,7 @@ def canonical_chain(site: Site) -> Iterator[Hit]:
     yield from _chained(site, lambda number: number not in circle, "names a canonical that names another: {}, then {}")
 
 
-@check("canonical-loop", CheckClass.CONFLICT, Severity.FIX)
+@check("canonical-loop", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical",))
 def canonical_loop(site: Site) -> Iterator[Hit]:
     """Canonicals lead back to where they began.
 
@@ -265,7 +265,7 @@ def _chained(site: Site, chosen: Callable[[int], bool], message: str) -> Iterato
         yield Hit(url, mask, text, evidence, also=tuple(dict.fromkeys((target_url, onward[target]))))
 
 
-@check("canonical-and-noindex", CheckClass.CONFLICT, Severity.FIX)
+@check("canonical-and-noindex", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical",))
 def canonical_and_noindex(site: Site) -> Iterator[Hit]:
     """A page says noindex and names another page as canonical.
 

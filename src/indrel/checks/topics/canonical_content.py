@@ -34,7 +34,7 @@ def to_start(site: Site) -> dict[int, tuple[str, str]]:
     return {number: (url, start) for number, url, start in rows if starts[start] >= MANY}
 
 
-@check("canonical-to-start", CheckClass.BLOCKED, Severity.FIX)
+@check("canonical-to-start", CheckClass.BLOCKED, Severity.FIX, feeds=("canonical",))
 def canonical_to_start(site: Site) -> Iterator[Hit]:
     """Many unlike pages name the start page as canonical.
 
@@ -81,7 +81,7 @@ def to_first_page(site: Site) -> list[tuple[int, str, int, str]]:
     return [row for row in rows if row[3] in first_pages(row[1])]
 
 
-@check("canonical-first-page", CheckClass.BLOCKED, Severity.ASK)
+@check("canonical-first-page", CheckClass.BLOCKED, Severity.ASK, feeds=("canonical",))
 def canonical_first_page(site: Site) -> Iterator[Hit]:
     """A numbered page names page 1 as canonical.
 
@@ -99,7 +99,7 @@ def canonical_first_page(site: Site) -> Iterator[Hit]:
             )
 
 
-@check("canonical-unlike", CheckClass.BLOCKED, Severity.ASK)
+@check("canonical-unlike", CheckClass.BLOCKED, Severity.ASK, feeds=("canonical",))
 def canonical_unlike(site: Site) -> Iterator[Hit]:
     """A page names as canonical a page with clearly different content.
 
@@ -132,7 +132,7 @@ def canonical_unlike(site: Site) -> Iterator[Hit]:
             yield Hit(url, mask, message, shown, also=(target,))
 
 
-@check("twin-open", CheckClass.EXPOSED, Severity.ASK)
+@check("twin-open", CheckClass.EXPOSED, Severity.ASK, feeds=("page",))
 def twin_open(site: Site) -> Iterator[Hit]:
     """The same content is open at several addresses, and none folds into another.
 
@@ -176,7 +176,7 @@ def canonical_none(site: Site) -> Iterator[Hit]:
         yield Hit(url, mask, "names no canonical", (Evidence("canonical", where, None, "none"),))
 
 
-@check("canonical-against-alternates", CheckClass.CONFLICT, Severity.ASK)
+@check("canonical-against-alternates", CheckClass.CONFLICT, Severity.ASK, feeds=("canonical", "alternate"))
 def canonical_against_alternates(site: Site) -> Iterator[Hit]:
     """A language alternate points at a page that folds elsewhere.
 

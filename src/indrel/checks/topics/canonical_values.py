@@ -19,7 +19,7 @@ PLACEHOLDERS = ("example.com", "example.net", "example.org")
 """Names that documentation uses (RFC 2606): a canonical there was never filled in."""
 
 
-@check("canonical-unusable", CheckClass.FLAW, Severity.FIX)
+@check("canonical-unusable", CheckClass.FLAW, Severity.FIX, feeds=("canonical",))
 def canonical_unusable(site: Site) -> Iterator[Hit]:
     """A canonical cannot be used: empty, no address, or cancelled by an attribute.
 
@@ -42,7 +42,7 @@ def canonical_unusable(site: Site) -> Iterator[Hit]:
 LOCAL_FILE = "starts_with(lower(trim(c.href)), 'file:')"
 
 
-@check("canonical-relative", CheckClass.FLAW, Severity.ASK)
+@check("canonical-relative", CheckClass.FLAW, Severity.ASK, feeds=("canonical",))
 def canonical_relative(site: Site) -> Iterator[Hit]:
     """A canonical is written as a relative address.
 
@@ -69,7 +69,7 @@ def canonical_relative(site: Site) -> Iterator[Hit]:
             yield Hit(url, mask, f"the canonical is relative: `{href}` comes to {target_url}", shown, also=also)
 
 
-@check("canonical-fragment", CheckClass.FLAW, Severity.NOTE)
+@check("canonical-fragment", CheckClass.FLAW, Severity.NOTE, feeds=("canonical",))
 def canonical_fragment(site: Site) -> Iterator[Hit]:
     """A canonical has a fragment.
 
@@ -99,7 +99,7 @@ def unreachable_host(host: str) -> bool:
     return number.is_private or number.is_loopback or number.is_link_local or number.is_unspecified
 
 
-@check("canonical-to-closed-host", CheckClass.BLOCKED, Severity.STOP)
+@check("canonical-to-closed-host", CheckClass.BLOCKED, Severity.STOP, feeds=("canonical",))
 def canonical_to_closed_host(site: Site) -> Iterator[Hit]:
     """A page names as canonical an address on a host that is closed, or that no visitor reaches.
 
@@ -138,7 +138,7 @@ def canonical_to_closed_host(site: Site) -> Iterator[Hit]:
                       (Evidence("canonical", where, line, text),))  # fmt: skip
 
 
-@check("canonical-off-site", CheckClass.BLOCKED, Severity.ASK)
+@check("canonical-off-site", CheckClass.BLOCKED, Severity.ASK, feeds=("canonical",))
 def canonical_off_site(site: Site) -> Iterator[Hit]:
     """A page names as canonical an address on another site.
 
@@ -170,7 +170,7 @@ def canonical_off_site(site: Site) -> Iterator[Hit]:
             )
 
 
-@check("canonical-host-variant", CheckClass.CONFLICT, Severity.FIX)
+@check("canonical-host-variant", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical",))
 def canonical_host_variant(site: Site) -> Iterator[Hit]:
     """A canonical differs from the page's own address only in scheme, www or port.
 
@@ -186,7 +186,7 @@ def canonical_host_variant(site: Site) -> Iterator[Hit]:
         yield Hit(url, mask, message, tuple(tags.get(number, ())), also=(target,))
 
 
-@check("canonical-wanted-folded", CheckClass.BLOCKED, Severity.FIX)
+@check("canonical-wanted-folded", CheckClass.BLOCKED, Severity.FIX, feeds=("canonical",))
 def canonical_wanted_folded(site: Site) -> Iterator[Hit]:
     """A page that the intent file wants shown names another as canonical.
 

@@ -72,7 +72,7 @@ def hidden_hosts(site: Site) -> WholeHosts:
     return found
 
 
-@check("site-noindex", CheckClass.BLOCKED, Severity.STOP)
+@check("site-noindex", CheckClass.BLOCKED, Severity.STOP, feeds=("directive",))
 def site_noindex(site: Site) -> Iterator[Hit]:
     """The start page and nearly all pages say noindex through the same tag or header.
 
@@ -95,7 +95,7 @@ def without_hidden_host(told: WholeHosts, url: str, evidence: tuple[Evidence, ..
     return mask
 
 
-@check("noindex-partial", CheckClass.CONFLICT, Severity.ASK)
+@check("noindex-partial", CheckClass.CONFLICT, Severity.ASK, feeds=("directive",))
 def noindex_partial(site: Site) -> Iterator[Hit]:
     """A noindex reaches only some of the crawlers.
 
@@ -138,7 +138,7 @@ def sides(tokens: tuple[str, ...]) -> dict[str, str]:
     return said_of
 
 
-@check("robots-sources-differ", CheckClass.CONFLICT, Severity.FIX)
+@check("robots-sources-differ", CheckClass.CONFLICT, Severity.FIX, feeds=("directive",))
 def robots_sources_differ(site: Site) -> Iterator[Hit]:
     """Two robots tags or headers of one page say opposite things to the same crawler.
 
@@ -173,7 +173,7 @@ def _differing(members: list[Said]) -> Iterator[Hit]:
         yield Hit(members[0].url, mask, message, tuple(shown))
 
 
-@check("robots-self-contradicts", CheckClass.CONFLICT, Severity.FIX)
+@check("robots-self-contradicts", CheckClass.CONFLICT, Severity.FIX, feeds=("directive",))
 def robots_self_contradicts(site: Site) -> Iterator[Hit]:
     """One robots tag or header says both a thing and its opposite.
 
@@ -191,7 +191,7 @@ def robots_self_contradicts(site: Site) -> Iterator[Hit]:
             yield Hit(one.url, one.mask, f"one source says {listing(both)}: the stricter holds", (one.evidence,))
 
 
-@check("robots-tag-in-body", CheckClass.FLAW, Severity.FIX)
+@check("robots-tag-in-body", CheckClass.FLAW, Severity.FIX, feeds=("directive",))
 def robots_tag_in_body(site: Site) -> Iterator[Hit]:
     """A robots tag stands after the head has ended.
 
@@ -231,7 +231,7 @@ def faulty(site: Site, origin: int) -> Iterator[tuple[str, int, str, Evidence]]:
         )
 
 
-@check("robots-token-slip", CheckClass.FLAW, Severity.FIX)
+@check("robots-token-slip", CheckClass.FLAW, Severity.FIX, feeds=("directive",))
 def robots_token_slip(site: Site) -> Iterator[Hit]:
     """A robots tag holds a token that no crawler knows.
 
@@ -244,7 +244,7 @@ def robots_token_slip(site: Site) -> Iterator[Hit]:
         yield Hit(url, mask, what, (evidence,))
 
 
-@check("robots-header-slip", CheckClass.FLAW, Severity.FIX)
+@check("robots-header-slip", CheckClass.FLAW, Severity.FIX, feeds=("directive",))
 def robots_header_slip(site: Site) -> Iterator[Hit]:
     """An X-Robots-Tag header holds a token, scope or date that cannot be read.
 
@@ -257,7 +257,7 @@ def robots_header_slip(site: Site) -> Iterator[Hit]:
         yield Hit(url, mask, what, (evidence,))
 
 
-@check("robots-tag-void", CheckClass.FLAW, Severity.FIX)
+@check("robots-tag-void", CheckClass.FLAW, Severity.FIX, feeds=("directive",))
 def robots_tag_void(site: Site) -> Iterator[Hit]:
     """A robots tag has no effect: no content, a wrong attribute, or the http-equiv form.
 
@@ -276,7 +276,7 @@ def robots_tag_void(site: Site) -> Iterator[Hit]:
             yield Hit(url, mask, f"the robots tag has no effect: {void}", (Evidence("tag", where, line, text),))
 
 
-@check("robots-token-obsolete", CheckClass.FLAW, Severity.NOTE)
+@check("robots-token-obsolete", CheckClass.FLAW, Severity.NOTE, feeds=("directive",))
 def robots_token_obsolete(site: Site) -> Iterator[Hit]:
     """A robots tag or header holds a token that no large engine reads any more.
 
@@ -292,7 +292,7 @@ def robots_token_obsolete(site: Site) -> Iterator[Hit]:
         yield Hit(one.url, one.mask, f"{listing(told)} {are} not read by any large engine any more", (one.evidence,))
 
 
-@check("embed-without-noindex", CheckClass.FLAW, Severity.NOTE)
+@check("embed-without-noindex", CheckClass.FLAW, Severity.NOTE, feeds=("directive",))
 def embed_without_noindex(site: Site) -> Iterator[Hit]:
     """A page says indexifembedded, but not noindex.
 

@@ -20,7 +20,14 @@ from indrel.sqltext import quoted
 HOST_OF = "substr(a.origin, strpos(a.origin, '://') + 3)"
 
 
-@check("only-nofollow-path", CheckClass.BLOCKED, Severity.FIX, rests_on_want=True, needs=(Need.LINKS, Need.COMPLETE))
+@check(
+    "only-nofollow-path",
+    CheckClass.BLOCKED,
+    Severity.FIX,
+    rests_on_want=True,
+    needs=(Need.LINKS, Need.COMPLETE),
+    feeds=("link",),
+)
 def only_nofollow_path(site: Site) -> Iterator[Hit]:
     """A wanted page is linked, but every path to it needs a link that is not followed.
 
@@ -108,7 +115,7 @@ def _path_hits(site: Site, hits: list[tuple[tuple[int, str, int, int | None], in
         )
 
 
-@check("link-to-gone", CheckClass.FLAW, Severity.FIX)
+@check("link-to-gone", CheckClass.FLAW, Severity.FIX, feeds=("link",))
 def link_to_gone(site: Site) -> Iterator[Hit]:
     """Pages link to an address of the site that is gone or broken.
 
@@ -168,7 +175,9 @@ def no_path(site: Site) -> Iterator[Hit]:
         yield Hit(url, mask, "no page that was read links to it", (*shown, *stated(site, entry)), implied=entry is None)
 
 
-@check("link-nofollow-inside", CheckClass.CONFLICT, Severity.ASK, rests_on_want=True, needs=(Need.LINKS,))
+@check(
+    "link-nofollow-inside", CheckClass.CONFLICT, Severity.ASK, rests_on_want=True, needs=(Need.LINKS,), feeds=("link",)
+)
 def link_nofollow_inside(site: Site) -> Iterator[Hit]:
     """Links to a wanted page of one's own site are not followed.
 
@@ -195,7 +204,7 @@ def link_nofollow_inside(site: Site) -> Iterator[Hit]:
                   also=tuple(pages.get(number, [])[:MOST_NAMED]), implied=entry is None)  # fmt: skip
 
 
-@check("link-mixed", CheckClass.CONFLICT, Severity.NOTE, needs=(Need.LINKS,))
+@check("link-mixed", CheckClass.CONFLICT, Severity.NOTE, needs=(Need.LINKS,), feeds=("link",))
 def link_mixed(site: Site) -> Iterator[Hit]:
     """One target is linked both followed and unfollowed.
 
@@ -215,7 +224,14 @@ def link_mixed(site: Site) -> Iterator[Hit]:
         yield Hit(url, mask or site.all_mask, message, (*without.get(number, ()), *followed.get(number, ())))
 
 
-@check("page-nofollow", CheckClass.BLOCKED, Severity.ASK, rests_on_want=True, needs=(Need.LINKS,))
+@check(
+    "page-nofollow",
+    CheckClass.BLOCKED,
+    Severity.ASK,
+    rests_on_want=True,
+    needs=(Need.LINKS,),
+    feeds=("directive", "link"),
+)
 def page_nofollow(site: Site) -> Iterator[Hit]:
     """A page says nofollow for all its links, and links to wanted pages.
 
@@ -242,7 +258,7 @@ def page_nofollow(site: Site) -> Iterator[Hit]:
         yield Hit(url, mask, message, shown, implied=not is_stated)
 
 
-@check("link-to-shut", CheckClass.CONFLICT, Severity.ASK, needs=(Need.LINKS,))
+@check("link-to-shut", CheckClass.CONFLICT, Severity.ASK, needs=(Need.LINKS,), feeds=("link",))
 def link_to_shut(site: Site) -> Iterator[Hit]:
     """Many pages link to a page that is barred or hidden.
 
@@ -270,7 +286,7 @@ def link_to_shut(site: Site) -> Iterator[Hit]:
         yield Hit(url, mask, message, (*why, *links.get(number, ())), severity=severity)
 
 
-@check("link-to-redirect", CheckClass.FLAW, Severity.NOTE)
+@check("link-to-redirect", CheckClass.FLAW, Severity.NOTE, feeds=("link",))
 def link_to_redirect(site: Site) -> Iterator[Hit]:
     """Pages link to an address that redirects, or to another variant of the host.
 
@@ -295,7 +311,7 @@ def link_to_redirect(site: Site) -> Iterator[Hit]:
             yield Hit(url, mask, message, (*shown[number], *links.get(number, ())), also=tuple(also[:MOST_NAMED]))
 
 
-@check("link-not-crawlable", CheckClass.FLAW, Severity.ASK)
+@check("link-not-crawlable", CheckClass.FLAW, Severity.ASK, feeds=("slip",))
 def link_not_crawlable(site: Site) -> Iterator[Hit]:
     """Navigation has no address: a script, `#` or nothing where the address belongs.
 
@@ -307,7 +323,7 @@ def link_not_crawlable(site: Site) -> Iterator[Hit]:
     yield from _slips(site, "href", "{} without an address to follow: {}")
 
 
-@check("link-rel-slip", CheckClass.FLAW, Severity.FIX)
+@check("link-rel-slip", CheckClass.FLAW, Severity.FIX, feeds=("slip",))
 def link_rel_slip(site: Site) -> Iterator[Hit]:
     """A link's rel holds a token that is near a known one, and has no effect.
 
@@ -335,7 +351,7 @@ def _slips(site: Site, kind: str, message: str) -> Iterator[Hit]:
             yield Hit(url, mask, text, tuple(shown for _, shown in found[:5]))
 
 
-@check("paid-link-followed", CheckClass.CONFLICT, Severity.FIX, needs=(Need.PARTNERS,))
+@check("paid-link-followed", CheckClass.CONFLICT, Severity.FIX, needs=(Need.PARTNERS,), feeds=("link",))
 def paid_link_followed(site: Site) -> Iterator[Hit]:
     """A link to a partner's host is not marked as paid.
 
@@ -353,7 +369,7 @@ def paid_link_followed(site: Site) -> Iterator[Hit]:
     yield from _outward(site, f"({hosts}) AND l.flags & {flags} = 0", "{} to {} without sponsored or nofollow")
 
 
-@check("user-link-followed", CheckClass.CONFLICT, Severity.FIX, needs=(Need.USER_PARTS,))
+@check("user-link-followed", CheckClass.CONFLICT, Severity.FIX, needs=(Need.USER_PARTS,), feeds=("link",))
 def user_link_followed(site: Site) -> Iterator[Hit]:
     """A link to another site, in a part that visitors write, is followed.
 

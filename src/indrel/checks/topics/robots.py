@@ -283,7 +283,7 @@ def barred_wanted(site: Site) -> Iterator[Hit]:
             yield Hit(url, mask, message, (*evidence, *stated(site, entry)), implied=entry is None)
 
 
-@check("barred-noindex", CheckClass.CONFLICT, Severity.FIX, needs=(Need.ROBOTS,))
+@check("barred-noindex", CheckClass.CONFLICT, Severity.FIX, needs=(Need.ROBOTS,), feeds=("directive",))
 def barred_noindex(site: Site) -> Iterator[Hit]:
     """A barred page says noindex, which no crawler can ever read.
 
@@ -323,7 +323,7 @@ def barred_unread(site: Site) -> Iterator[Hit]:
             yield Hit(host.url, site.all_mask, message, tuple(lines)[:10], also=tuple(urls[:200]))
 
 
-@check("listed-barred", CheckClass.CONFLICT, Severity.FIX, needs=(Need.ROBOTS, Need.PAGES))
+@check("listed-barred", CheckClass.CONFLICT, Severity.FIX, needs=(Need.ROBOTS, Need.PAGES), feeds=("entry",))
 def listed_barred(site: Site) -> Iterator[Hit]:
     """The sitemap puts forward an address that robots.txt bars.
 

@@ -6,7 +6,6 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 import numpy as np
-import pyarrow.compute as pc
 
 from indrel.checks.catalogue import Hit, Need, check
 from indrel.checks.evidence import WHERE, about, answers, canonicals, robots_line, rules, stated
@@ -62,6 +61,8 @@ def case_slips(site: Site, host: HostRobots, unused: list[Rule]) -> dict[int, st
     unused = [rule for rule in unused if not (match_many([rule], paths) >= 0).any()]  # others lose to a longer rule
     if not unused:
         return {}
+    import pyarrow.compute as pc
+
     array = paths.array
     lowered = pc.utf8_lower(array)
     ready = Paths(lowered)
@@ -167,7 +168,9 @@ def _differing(host: HostRobots, other: HostRobots) -> Evidence:
     return Evidence("robots", host.url, None, what)
 
 
-@check("robots-agent-differs", CheckClass.CONFLICT, Severity.ASK, needs=(Need.LIVE, Need.AS_CRAWLERS))
+@check(
+    "robots-agent-differs", CheckClass.CONFLICT, Severity.ASK, needs=(Need.LIVE, Need.AS_CRAWLERS), feeds=("robots_as",)
+)
 def robots_agent_differs(site: Site) -> Iterator[Hit]:
     """robots.txt changes with the name of the crawler that asks.
 
@@ -234,7 +237,7 @@ def barred_canonical(site: Site) -> Iterator[Hit]:
         yield Hit(url, mask, message, (*rules(site, url, mask), *said), also=(target,))
 
 
-@check("resource-barred", CheckClass.BLOCKED, Severity.FIX)
+@check("resource-barred", CheckClass.BLOCKED, Severity.FIX, feeds=("resource",))
 def resource_barred(site: Site) -> Iterator[Hit]:
     """A script, style sheet, data call or image that an open page needs is barred by its own host's rules.
 

@@ -47,7 +47,7 @@ def sitemap_none(site: Site) -> Iterator[Hit]:
     )
 
 
-@check("sitemap-is-page", CheckClass.FLAW, Severity.FIX)
+@check("sitemap-is-page", CheckClass.FLAW, Severity.FIX, feeds=("sitemap",))
 def sitemap_is_page(site: Site) -> Iterator[Hit]:
     """A sitemap's address answers 200 with an HTML page.
 
@@ -71,7 +71,7 @@ def _announced(site: Site, via: str, origin: str | None, line: int | None) -> li
     return [robots_line(host, line, one.text) for one in host.file.sitemaps if one.line == line]
 
 
-@check("sitemap-unreadable", CheckClass.FLAW, Severity.FIX)
+@check("sitemap-unreadable", CheckClass.FLAW, Severity.FIX, feeds=("sitemap",))
 def sitemap_unreadable(site: Site) -> Iterator[Hit]:
     """A sitemap cannot be read, or not to its end.
 
@@ -132,7 +132,7 @@ def _by_answer(site: Site, condition: str, message: str) -> Iterator[Hit]:
         yield Hit(loc, mask, message.format(first.text), (*shown[number], entry))
 
 
-@check("listed-hidden", CheckClass.CONFLICT, Severity.FIX)
+@check("listed-hidden", CheckClass.CONFLICT, Severity.FIX, feeds=("entry", "directive"))
 def listed_hidden(site: Site) -> Iterator[Hit]:
     """The sitemap puts forward a page that says noindex.
 
@@ -154,7 +154,7 @@ def listed_hidden(site: Site) -> Iterator[Hit]:
             yield Hit(loc, mask, f"in the sitemap, but says noindex{who}", (*shown, entry))
 
 
-@check("listed-folded", CheckClass.CONFLICT, Severity.FIX)
+@check("listed-folded", CheckClass.CONFLICT, Severity.FIX, feeds=("entry",))
 def listed_folded(site: Site) -> Iterator[Hit]:
     """The sitemap puts forward a page that names another as canonical.
 
@@ -175,7 +175,7 @@ def listed_folded(site: Site) -> Iterator[Hit]:
         yield Hit(loc, mask, message, (*tags.get(number, ()), entry), also=(into[number],))
 
 
-@check("listed-redirects", CheckClass.CONFLICT, Severity.FIX)
+@check("listed-redirects", CheckClass.CONFLICT, Severity.FIX, feeds=("entry", "answer"))
 def listed_redirects(site: Site) -> Iterator[Hit]:
     """The sitemap puts forward an address that redirects.
 
@@ -187,7 +187,7 @@ def listed_redirects(site: Site) -> Iterator[Hit]:
     yield from _by_answer(site, "tail = 'folded' AND fold_how <> 'canonical'", "in the sitemap, but redirects ({})")
 
 
-@check("listed-gone", CheckClass.CONFLICT, Severity.FIX)
+@check("listed-gone", CheckClass.CONFLICT, Severity.FIX, feeds=("entry", "answer"))
 def listed_gone(site: Site) -> Iterator[Hit]:
     """The sitemap puts forward an address that is gone.
 
@@ -199,7 +199,7 @@ def listed_gone(site: Site) -> Iterator[Hit]:
     yield from _by_answer(site, "tail = 'gone'", "in the sitemap, but answers “{}”")
 
 
-@check("listed-broken", CheckClass.CONFLICT, Severity.FIX)
+@check("listed-broken", CheckClass.CONFLICT, Severity.FIX, feeds=("entry",))
 def listed_broken(site: Site) -> Iterator[Hit]:
     """The sitemap puts forward an address that answers with an error, not at all, or with an error page as 200.
 
@@ -211,7 +211,7 @@ def listed_broken(site: Site) -> Iterator[Hit]:
     yield from _by_answer(site, "tail = 'broken'", "in the sitemap, but broken ({})")
 
 
-@check("listed-locked", CheckClass.CONFLICT, Severity.FIX)
+@check("listed-locked", CheckClass.CONFLICT, Severity.FIX, feeds=("entry", "answer"))
 def listed_locked(site: Site) -> Iterator[Hit]:
     """The sitemap puts forward an address that asks for credentials.
 
@@ -223,7 +223,7 @@ def listed_locked(site: Site) -> Iterator[Hit]:
     yield from _by_answer(site, "tail = 'locked'", "in the sitemap, but asks for credentials ({})")
 
 
-@check("wanted-unlisted", CheckClass.CONFLICT, Severity.ASK, needs=(Need.INTENT,))
+@check("wanted-unlisted", CheckClass.CONFLICT, Severity.ASK, needs=(Need.INTENT,), feeds=("sitemap",))
 def wanted_unlisted(site: Site) -> Iterator[Hit]:
     """An open page that is to be shown is in no sitemap, though there are sitemaps.
 
@@ -241,7 +241,7 @@ def wanted_unlisted(site: Site) -> Iterator[Hit]:
         yield Hit(url, mask, "is to be shown, but no sitemap lists it", stated(site, entry))
 
 
-@check("listed-unwanted", CheckClass.CONFLICT, Severity.FIX)
+@check("listed-unwanted", CheckClass.CONFLICT, Severity.FIX, feeds=("entry",))
 def listed_unwanted(site: Site) -> Iterator[Hit]:
     """The sitemap puts forward an address that is to be hidden, locked or dropped.
 

@@ -20,7 +20,7 @@ JUNK_OPEN = "kind IN ('search-results', 'parameter-variant')"
 FILE = "(read AND NOT html AND kind NOT IN ('feed', 'search-results', 'parameter-variant'))"
 
 
-@check("noindex-wanted", CheckClass.BLOCKED, Severity.FIX, rests_on_want=True)
+@check("noindex-wanted", CheckClass.BLOCKED, Severity.FIX, rests_on_want=True, feeds=("directive",))
 def noindex_wanted(site: Site) -> Iterator[Hit]:
     """A wanted page says noindex.
 
@@ -56,7 +56,7 @@ def expired_alone(site: Site) -> dict[int, int]:
     )
 
 
-@check("expiry-passed", CheckClass.BLOCKED, Severity.FIX, rests_on_want=True)
+@check("expiry-passed", CheckClass.BLOCKED, Severity.FIX, rests_on_want=True, feeds=("directive",))
 def expiry_passed(site: Site) -> Iterator[Hit]:
     """A wanted page says unavailable_after a date that has passed, or soon will.
 
@@ -94,7 +94,7 @@ def expiry_passed(site: Site) -> Iterator[Hit]:
         )
 
 
-@check("snippet-withheld", CheckClass.BLOCKED, Severity.ASK, rests_on_want=True)
+@check("snippet-withheld", CheckClass.BLOCKED, Severity.ASK, rests_on_want=True, feeds=("directive",))
 def snippet_withheld(site: Site) -> Iterator[Hit]:
     """A wanted page forbids its text to be shown in results.
 
@@ -146,7 +146,7 @@ def open_unwanted(site: Site) -> Iterator[Hit]:
         yield Hit(url, mask, f"may be listed, but {_why(kind, entry)}", shown, severity=mild, implied=entry is None)
 
 
-@check("junk-open", CheckClass.EXPOSED, Severity.FIX, rests_on_want=True)
+@check("junk-open", CheckClass.EXPOSED, Severity.FIX, rests_on_want=True, feeds=("answer",))
 def junk_open(site: Site) -> Iterator[Hit]:
     """Internal search results or parameter variants may be listed, and fold into nothing.
 
@@ -314,7 +314,14 @@ def host_open(site: Site) -> Iterator[Hit]:
         yield Hit(origin + "/", mask, message, shown, also=others)
 
 
-@check("noindex-nofollow-hub", CheckClass.BLOCKED, Severity.ASK, rests_on_want=True, needs=(Need.LINKS,))
+@check(
+    "noindex-nofollow-hub",
+    CheckClass.BLOCKED,
+    Severity.ASK,
+    rests_on_want=True,
+    needs=(Need.LINKS,),
+    feeds=("directive", "link"),
+)
 def noindex_nofollow_hub(site: Site) -> Iterator[Hit]:
     """A page that is hidden and says nofollow is the only way to wanted pages.
 

@@ -16,9 +16,8 @@ from typing import Any
 
 import numpy as np
 import numpy.typing as npt
-import pyarrow as pa
-import pyarrow.compute as pc
 
+from indrel.arrow import pa
 from indrel.core.robots.file import LITERAL, Pattern, Rule, comparable_path
 from indrel.core.robots.single import weight
 
@@ -54,6 +53,8 @@ class Paths:
     """
 
     def __init__(self, source: Sequence[str] | Any) -> None:
+        import pyarrow.compute as pc  # a tenth of a second: only where a column is matched
+
         paths = source if isinstance(source, pa.Array) else pa.array(source, type=pa.large_string())
         octets = _octets(paths)[1]
         if len(octets) and octets.max() > 127:
@@ -159,6 +160,8 @@ def _rows(column: Paths, pattern: Pattern) -> slice | Indices:
     if last and not tail:
         middles.append(last)
     if tail:
+        import pyarrow.compute as pc
+
         ends = pc.ends_with(column.array.slice(low, high - low), tail.decode())
         rows = np.flatnonzero(ends.to_numpy(zero_copy_only=False)) + low
         at = column.offsets[rows] + len(first)
