@@ -14,7 +14,7 @@ MODULES = {
 }
 
 FLOORS = [
-    {"errors", "plain", "sqltext", "arrow", "__init__"},
+    {"errors", "plain", "sqltext", "arrow", "extras", "__init__"},
     {"core"},
     {"snapshot"},
     {"gather", "decide"},

@@ -13,6 +13,7 @@ from cases import BASE, HOST, NOINDEX, a, html, sitemap
 from conftest import AuditSite
 from indrel.core.model import Cause, Verdict
 from indrel.errors import InputError, SnapshotError, UsageError
+from indrel.reports import check_endings
 from test_program import write_site
 
 EXAMPLE = Path(__file__).parents[1] / "docs/library.py"
@@ -81,3 +82,29 @@ def test_the_example_runs(demo: Path) -> None:
 def test_importing_it_is_cheap() -> None:
     code = "import sys, indrel; assert not {'pandas', 'duckdb', 'aiohttp', 'matplotlib'} & set(sys.modules)"
     subprocess.run([sys.executable, "-c", code], check=True)
+
+
+def test_a_question_loads_only_what_it_needs(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    write_site(tmp_path / "b", {"index.html": html(body=a("/a.html")), "a.html": html(NOINDEX)})
+
+    def loaded(*arguments: str) -> set[str]:
+        done = subprocess.run(
+            [sys.executable, "-X", "importtime", "-m", "indrel", *arguments],
+            cwd=tmp_path,
+            capture_output=True,
+            text=True,
+        )
+        assert done.returncode in (0, 1), done.stderr[-800:]
+        return {line.rpartition("|")[2].strip() for line in done.stderr.splitlines() if line.startswith("import time")}
+
+    audited = loaded("audit", "b", "--base", HOST + "/")
+    assert "pyarrow" in audited
+    assert audited & {"pandas.core", "matplotlib", "pyarrow.compute", "aiohttp"} == set()
+    asked = loaded("explain", "/a.html")
+    assert "duckdb" in asked and not asked & {"pyarrow", "numpy", "selectolax", "jinja2", "indrel.checks.run"}
+    monkeypatch.setattr("indrel.extras.find_spec", lambda name: None)
+    with pytest.raises(UsageError, match=r"x\.png needs matplotlib, .* pip install 'indrel\[figures\]'"):
+        check_endings([tmp_path / "x.png"])
+    newest = max((tmp_path / "indrel-runs").iterdir())
+    with indrel.open_snapshot(newest) as audit, pytest.raises(UsageError, match=r"needs pandas, .*indrel\[frames\]"):
+        audit.findings()

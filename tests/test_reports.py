@@ -24,7 +24,7 @@ from indrel.checks.run import gather_causes
 from indrel.core.model import CheckClass, Evidence, Finding, Severity, listing, plural
 from indrel.errors import UsageError
 from indrel.plain import clip, disarm, field, safe, width
-from indrel.reports import csv_table, figures, json_doc, markdown, page, workbook
+from indrel.reports import csv_table, figures, json_doc, markdown, page, panels, workbook
 from indrel.reports.terminal import Terminal, sentence, states_shown, table
 
 PAGES = {
@@ -274,18 +274,20 @@ def test_figures_draw_what_a_site_says_as_text(audit_site: AuditSite) -> None:
     pages = {**BASE, "/": html(body=a(*(f"/{quote(n)}/{k}" for n in names for k in "ab")))}
     pages |= {f"/{quote(names[0])}/{k}": html(NOINDEX) for k in "ab"} | {"/sitemap.xml": sitemap("/", "/gone")}
     site, verdict = audit_site(pages)
-    shown = {panel.name: panel.says for panel in figures.panels(site)}
+    shown = {panel.name: panel.says for panel in panels.panels(site)}
     assert shown == {
-        "sections": "most that is not open in /%24x%5E%24/*, 2 of 2", "sitemaps": "1 of 2 entries cannot be listed",
+        "sections": "least open is /%24x%5E%24/*: 2 of 2 are not", "sitemaps": "1 of 2 entries cannot be listed",
         "depth": "every open page within 3 clicks",
     }  # fmt: skip
     little = audit_site({"/": html(), "/robots.txt": robots()})
-    assert not figures.panels(little[0]) and b"www.sarnfell.example" in figures.render_svg(little[1], little[0])
+    assert not panels.panels(little[0]) and b"www.sarnfell.example" in figures.render_svg(little[1], little[0])
     svg, png = figures.render_svg(verdict, site), figures.render_png(verdict, site)
     assert ElementTree.fromstring(svg).tag == "{http://www.w3.org/2000/svg}svg" and png.startswith(b"\x89PNG")
     assert svg == figures.render_svg(verdict, site) and png == figures.render_png(verdict, site)
-    drawn = "".join(map(figures.inline, figures.panels(site)))
-    assert "<script" not in drawn and "\u202e" not in drawn and "var(--hidden)" in drawn
+    drawn = page.render(verdict, site).decode().partition('id="sections"')[2]
+    assert (
+        "<script>alert" not in drawn and "\u202e" not in drawn and '<span class="s-hidden" style="flex-grow:2"' in drawn
+    )
     style = (Path(page.__file__).parent / "page.css").read_text()
     assert all(f"--{state}:{hue};" in style for state, hue in figures.COLOURS.items())
 

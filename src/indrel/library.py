@@ -29,6 +29,7 @@ from indrel.decide.site import Site
 from indrel.errors import IndrelError
 from indrel.explain import Explanation
 from indrel.explain import explain as _explain
+from indrel.extras import require
 from indrel.sources.options import Connect, GatherOptions
 
 if TYPE_CHECKING:
@@ -83,6 +84,7 @@ class Audit:
         place and text of what decides its state first; missing where it is open), `checks` (a tuple of the checks that
         found it).
         """
+        require("pandas", "Audit.addresses()")
         site = self._site
         assert self.verdict  # its findings are held as rows
         states = ", ".join(f'"{token}"' for token in self.crawlers)
@@ -104,6 +106,7 @@ class Audit:
         `where`, `line` (nullable, from 1), `text` (those four of the first evidence: what does it), `also` (a tuple of
         other addresses), `accepted` (the reason, or missing).
         """
+        require("pandas", "Audit.findings()")
         import pandas as pd
 
         rows = [_row(f) for f in self.verdict.findings]

@@ -29,14 +29,14 @@ def demo(
     quiet: opt.QuietOption = False,
     verbose: opt.VerboseOption = False,
 ) -> None:
-    """Audit the built-in demonstration site, served on this machine, and write all reports to a folder."""
+    """Audit the built-in demonstration site, served on this machine, and write its reports to a folder."""
     from indrel import pipeline
     from indrel.demo.endpoint import KEY, Endpoint
     from indrel.demo.outside import export, log
     from indrel.demo.server import DemoServer
     from indrel.demo.site import START, intent_text
     from indrel.gather.parsing import ParserPool
-    from indrel.reports import WRITERS, check_endings
+    from indrel.reports import DRAWN, WRITERS, check_endings
 
     opt.fail_word(fail_on)
     check_endings(output or [])
@@ -71,7 +71,7 @@ def demo(
     pipeline.keep_intent(gathered.snapshot, wants)
     site, verdict = pipeline.examine(gathered.snapshot, crawler, wants)
     if output is None and not json:
-        output = [FOLDER / f"report{ending}" for ending in WRITERS]
+        output = [FOLDER / f"report{ending}" for ending in WRITERS if ending not in DRAWN]
     finish(
         site,
         verdict,

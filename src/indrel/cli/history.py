@@ -13,6 +13,7 @@ import typer
 from indrel.cli import options as opt
 from indrel.cli.talk import out_console, say, terminal
 from indrel.errors import IndrelError, SnapshotError, UsageError
+from indrel.extras import require
 
 if TYPE_CHECKING:
     from indrel.history import History
@@ -65,6 +66,9 @@ def show_history(
         raise UsageError(
             f"a history can be written as .png, .svg or .json, not {sorted(endings - {'.png', '.svg', '.json'})[0]}"
         )
+    for file in output or ():
+        if file.suffix.lower() != ".json":
+            require("matplotlib", str(file))
     _, paths = _snapshots(folder, host)
     wants = pipeline.load_intent(intent)
     runs, unreadable = [], []

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 
 from indrel.core.model import Verdict
 from indrel.errors import UsageError
+from indrel.extras import require
 
 if TYPE_CHECKING:
     from indrel.decide.site import Site
@@ -34,12 +35,17 @@ WRITERS: dict[str, Writer] = {
     ".svg": _by_module("figures", "render_svg"),
 }  # fmt: skip
 
+DRAWN = (".png", ".svg")
+"""Endings that need the extra `figures`."""
+
 
 def check_endings(files: Sequence[Path]) -> None:
     """Refuse, before any work is done, an ending that no writer has or a folder that is not there."""
     for file in files:
         if file.suffix.lower() not in WRITERS:
             raise UsageError(f"{file}: no report ends like that; choose one of {' '.join(WRITERS)}")
+        if file.suffix.lower() in DRAWN:
+            require("matplotlib", str(file))
         if not file.parent.is_dir():
             raise UsageError(f"{file}: the folder {file.parent} does not exist")
 

@@ -21,7 +21,7 @@ from indrel.decide.place import section_states
 from indrel.decide.site import Site
 from indrel.decide.sitemaps import sitemap_states
 from indrel.plain import safe
-from indrel.reports.figures import inline, panels
+from indrel.reports.panels import panels
 from indrel.reports.terminal import HEADINGS, host_of, sentence, short
 
 SHOWN = 10
@@ -65,7 +65,7 @@ def render(verdict: Verdict, site: Site) -> bytes:
         groups=list(_groups(verdict, site)),
         accepted=[c for c in verdict.causes if c.accepted],
         sections=section_states(site),
-        figures={panel.name: (panel, Markup(inline(panel))) for panel in panels(site)},
+        figures={panel.name: panel for panel in panels(site)},
         states=[s.value for s in State],
         matrix=site_matrix(site),
         robots=_robots(site),
