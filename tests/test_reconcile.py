@@ -11,8 +11,9 @@ import openpyxl
 import pytest
 
 from cases import BASE, HOST, NOINDEX, XMLNS, a, canonical, html, moved, robots, sitemap
-from conftest import AuditSite
+from conftest import AuditSite, served
 from indrel.decide.site import Site
+from indrel.demo.server import DemoServer
 from indrel.reconcile import lists, logs
 from indrel.reconcile.tables import learn
 from test_program import Run
@@ -152,7 +153,7 @@ def test_sitemap_check(indrel: Run, site: Site, tmp_path: Path) -> None:
         ("sitemap-bad-entry", "/relative"), ("sitemap-bad-date", "maps/a.xml"),
     ] or {f["check"] for f in doc["findings"]} == {"sitemap-bad-entry", "sitemap-bad-date"}  # fmt: skip
     bad = next(f for f in doc["findings"] if f["check"] == "sitemap-bad-entry")
-    assert bad["message"].startswith("line 3, column 6") and bad["evidence"][1]["line"] == 3
+    assert bad["message"].startswith("line 3, column 6") and bad["evidence"][0]["line"] == 3
     assert [(f["where"], f["entries"]) for f in doc["files"]] == [
         ("index.xml", 3),
         ("maps/a.xml", 2),
@@ -162,9 +163,32 @@ def test_sitemap_check(indrel: Run, site: Site, tmp_path: Path) -> None:
     judged = json.loads(indrel("sitemap", "check", "index.xml", "--from", site.snapshot.path, "--json", code=1).stdout)
     assert judged["states"] == {"hidden": 1, "open": 1, "unknown": 1}
     hidden = next(f for f in judged["findings"] if f["check"] == "listed-hidden")
-    assert hidden["url"] == f"{HOST}/hidden" and hidden["evidence"][-1]["where"] == "maps/a.xml"
+    assert hidden["url"] == f"{HOST}/hidden" and hidden["evidence"][0]["where"] == "maps/a.xml"
+    told = indrel("sitemap", "check", "index.xml", "--from", site.snapshot.path, code=1).stdout
+    assert told.startswith("index.xml against www.sarnfell.example, 20")
     assert "2 to fix" in indrel("sitemap", "check", "maps/a.xml").stdout
     assert indrel("sitemap", "check", "nothing.xml", code=2).stderr.startswith("indrel: nothing.xml cannot be read")
+
+
+@pytest.mark.parametrize(
+    ("files", "foreign"),
+    [
+        ({}, ["https://api.sarnfell.example/a", "https://book.sarnfell.example/b"]),
+        ({"https://api.sarnfell.example/robots.txt": f"Sitemap: {HOST}/maps/all.xml\n"}, ["https://book.sarnfell.example/b"]),
+        ({f"{HOST}/robots.txt": f"Sitemap: {HOST}/maps/all.xml\n"}, ["https://api.sarnfell.example/a", "https://book.sarnfell.example/b"]),
+    ],
+)  # fmt: skip
+def test_who_vouches_for_a_sitemap(files: dict[str, str], foreign: list[str], indrel: Run) -> None:
+    """An index on the entries' own host vouches for what it lists; robots.txt of another host for what it names."""
+    index = f"<sitemapindex {XMLNS}><sitemap><loc>{HOST}/maps/all.xml</loc></sitemap></sitemapindex>"
+    urls = (f"{HOST}/c", "https://api.sarnfell.example/a", "https://book.sarnfell.example/b")
+    listed = "".join(f"<url><loc>{u}</loc></url>" for u in urls)
+    pages: dict[str, Any] = {f"{HOST}/index.xml": index, f"{HOST}/maps/all.xml": f"<urlset {XMLNS}>{listed}</urlset>"}
+    empty = {"https://api.sarnfell.example/robots.txt": "", "https://book.sarnfell.example/robots.txt": ""}
+    with DemoServer(site=served({**pages, **empty, **files})) as server:
+        options = [o for c in server.connect for o in ("--connect", c)]
+        done = indrel("sitemap", "check", f"{HOST}/index.xml", *options, "--json")
+    assert [f["url"] for f in json.loads(done.stdout)["findings"] if f["check"] == "sitemap-foreign"] == foreign
 
 
 @pytest.mark.parametrize("base", ["https://origin.sarnfell.example/", "https://o'hara.example/"])

@@ -7,11 +7,13 @@ import sys
 import tempfile
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import partial
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from indrel.checks import checks, judge
+from indrel.checks.headline import spoken_of
 from indrel.core.address import normalise, origin_of, site_key, split
 from indrel.core.crawlers import Crawler
 from indrel.core.intent import Intent
@@ -23,12 +25,18 @@ from indrel.gather.recorder import now
 from indrel.snapshot import Snapshot, SnapshotWriter
 from indrel.sources.options import GatherOptions
 
+if TYPE_CHECKING:
+    from indrel.sources.fetch import Fetcher
+
 NOWHERE = "https://sitemap.invalid"
 STEP = 1 << 16
 COMMIT_ENTRIES = 100_000
 MOST_FILES = 50_000
 DEEPEST = 3
 """Indexes within indexes that are followed, though the protocol has none."""
+
+MOST_HOSTS = 10
+"""Hosts of entries whose robots.txt is asked whether it names the file."""
 
 ALONE = ("sitemap_files",)
 OF_FILES = ("sitemap-is-page", "sitemap-unreadable")
@@ -55,6 +63,8 @@ class CheckedSitemaps:
     files: list[ReadFile]
     unread: list[str] = field(default_factory=list)
     states: dict[str, int] = field(default_factory=dict)
+    audit: str = ""
+    """Whose audit, and of when, judged the entries."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -101,6 +111,9 @@ class _Gatherer:
         self.judged = judged
         self.files: list[ReadFile] = []
         self.unread: list[str] = []
+        self.origins: set[str] = set()
+        """Where entries stand, of the first few hosts."""
+
         self._numbers: dict[str, int] = {}
         self._pending = 0
 
@@ -114,6 +127,8 @@ class _Gatherer:
             url = normalise(item.loc)
             fault = entry_fault(item.loc, url)
             known = self._number(url) if self.judged and url else None
+            if url and len(self.origins) <= MOST_HOSTS:
+                self.origins.add(origin_of(url))
             rows.append((number, known, *item, fault))
         self.writer.add("entry", rows)
         self._pending += len(rows)
@@ -172,7 +187,9 @@ def check(
             verdict = judge(site, only)
         finally:
             site.close()
-        found = CheckedSitemaps(list(verdict.findings), list(verdict.crashed), gatherer.files, gatherer.unread)
+        found = CheckedSitemaps(
+            list(map(_file_first, verdict.findings)), list(verdict.crashed), gatherer.files, gatherer.unread
+        )
         if snapshot is not None:
             _judge_entries(found, path, snapshot, crawlers, intent)
     return found
@@ -186,6 +203,7 @@ def _judge_entries(
     site = Site(Snapshot(snapshot), crawlers, intent=intent, sitemaps=path)
     try:
         verdict = judge(site, only)
+        found.audit = spoken_of(site)
         index = len(site.crawlers) - 1
         found.states = dict(
             site.rows(
@@ -195,8 +213,14 @@ def _judge_entries(
         )
     finally:
         site.close()
-    found.findings += verdict.findings
+    found.findings += map(_file_first, verdict.findings)
     found.crashed += verdict.crashed
+
+
+def _file_first(finding: Finding) -> Finding:
+    """A finding whose first evidence is the file's own text: who checks a sitemap mends that."""
+    shown = sorted(finding.evidence, key=lambda e: not (e.kind == "sitemap" and e.line is not None))
+    return replace(finding, evidence=tuple(shown))
 
 
 def _read_all(named: str, gatherer: _Gatherer) -> None:
@@ -244,32 +268,12 @@ async def _fetch_all(url: str, gatherer: _Gatherer, options: GatherOptions) -> N
     """Fetch a sitemap and, of an index, the files on its own host; robots.txt of that host first."""
     import aiohttp
 
-    from indrel.core.page.headers import content_type
-    from indrel.sources.fetch import ROBOTS_LIMIT, Fetcher, explain, follow_robots
+    from indrel.sources.fetch import Fetcher, explain
     from indrel.sources.sitemaps import stream
 
     origin = origin_of(url)
     async with Fetcher(options, [origin_of(url)]) as fetcher:
-        hops, robots = await follow_robots(fetcher, f"{origin}/robots.txt", ROBOTS_LIMIT)
-        media, _ = content_type(robots.header("content-type"))
-        gatherer.writer.add(
-            "robots",
-            [
-                (
-                    origin,
-                    robots.status,
-                    robots.error,
-                    media,
-                    hops,
-                    robots.url,
-                    robots.body,
-                    robots.cut,
-                    "site",
-                    True,
-                    None,
-                )
-            ],
-        )
+        await _robots(origin, gatherer, fetcher)
         queue = _Queue(url)
         for number, todo in queue:
             reader, children = SitemapReader(), []
@@ -288,6 +292,19 @@ async def _fetch_all(url: str, gatherer: _Gatherer, options: GatherOptions) -> N
             children += gatherer.take(number, reader.close())
             gatherer.finish(number, todo, reader.summary, status, error)
             gatherer.unread += queue.add(number, todo, children, partial(_on_its_host, todo.where))
+        for other in sorted(gatherer.origins - {origin})[:MOST_HOSTS]:  # who else may vouch for the file
+            await _robots(other, gatherer, fetcher)
+
+
+async def _robots(origin: str, gatherer: _Gatherer, fetcher: Fetcher) -> None:
+    """Keep what a host's robots.txt answers."""
+    from indrel.core.page.headers import content_type
+    from indrel.sources.fetch import ROBOTS_LIMIT, follow_robots
+
+    hops, robots = await follow_robots(fetcher, f"{origin}/robots.txt", ROBOTS_LIMIT)
+    media, _ = content_type(robots.header("content-type"))
+    answer = (robots.status, robots.error, media, hops, robots.url, robots.body, robots.cut)
+    gatherer.writer.add("robots", [(origin, *answer, "site", True, None)])
 
 
 def _on_its_host(sitemap: str, loc: str) -> str | None:

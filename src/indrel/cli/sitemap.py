@@ -88,7 +88,8 @@ def _show(checked: CheckedSitemaps, named: str) -> None:
     said = listing([f"{counts[s]:,} to {s.word}" for s in Severity if counts[s]])
     entries = sum(f.entries for f in checked.files if f.kind != "index")
     where = f"in {plural(len(checked.files), 'file')}" if len(checked.files) > 1 else f"({checked.files[0].kind})"
-    term.line(f"{named}: {said or 'nothing to say'}; {plural(entries, 'entry', 'entries')} {where}.", "bold")
+    against = f" against {checked.audit}" if checked.audit else ""
+    term.line(f"{named}{against}: {said or 'nothing to say'}; {plural(entries, 'entry', 'entries')} {where}.", "bold")
     if checked.states:
         shares = [f"{state} {count:,}" for state, count in sorted(checked.states.items(), key=lambda pair: -pair[1])]
         term.line("in the audit: " + ", ".join(shares))

@@ -9,9 +9,11 @@ from datetime import UTC, date, datetime, timedelta
 from indrel.checks.catalogue import Hit, Need, check
 from indrel.checks.evidence import rules
 from indrel.checks.measures import MANY, MOST_NAMED, NEARLY_ALL
+from indrel.core.address import split
 from indrel.core.model import CheckClass, Evidence, Severity, plural
 from indrel.core.page.tokens import parse_date
 from indrel.core.page.wording import W3C_DATE
+from indrel.core.robots import Access
 from indrel.core.sitemap.read import MAX_ENTRIES, MAX_OCTETS
 from indrel.decide.site import Site
 from indrel.sqltext import quoted_list
@@ -161,7 +163,8 @@ def sitemap_foreign(site: Site) -> Iterator[Hit]:
 
 
 def vouched(site: Site, sitemap: str, origin: str) -> bool:
-    """Whether robots.txt of a host names a sitemap, or an index that lists it on the index's own host."""
+    """Whether robots.txt of the entries' host names a sitemap, or an index that lists it does; or that index stands
+    on the entries' host itself, so that whoever answers for the host put the file forward."""
     if "vouched" not in site.kept:
         named: set[tuple[str, str]] = set()
         for host in site.robots.values():
@@ -171,14 +174,16 @@ def vouched(site: Site, sitemap: str, origin: str) -> bool:
         site.kept["vouched"] = (named, parents)
     named, parents = site.kept["vouched"]
     authority = origin.partition("://")[2]
+    asked = site.robots.get(origin)
+    if asked and asked.access is Access.ALL_BARRED:  # it was asked and gave no answer: what it names is not known
+        return True
     if (authority, sitemap) in named:
         return True
     parent = parents.get(sitemap)
-    return (
-        parent is not None
-        and (authority, parent) in named
-        and parent[: parent.index("/", 8)] == sitemap[: sitemap.index("/", 8)]
-    )
+    if parent is None or not parent.startswith("http"):
+        return False
+    index = split(parent).origin
+    return index.partition("://")[2] == authority or ((authority, parent) in named and index == split(sitemap).origin)
 
 
 @check("sitemap-bad-entry", CheckClass.FLAW, Severity.FIX, feeds=("entry",))
