@@ -43,6 +43,10 @@ TABLE: list[tuple[dict[str, Any], str | None, dict[str, Any], set[str], set[str]
     ({**LINKED, "/a": html('<link rel=canonical href="file:///a">')}, None, {}, {"canonical-to-closed-host"}, {"canonical-unusable"}),
     ({**LINKED, "/a": html(f'<link rel=canonical href="http://{HOST[8:]}/a">')}, None, {}, {"canonical-host-variant"},
      {"canonical-off-site", "canonical-to-redirect", "canonical-loop"}),
+    ({**LINKED, "/a": html('<link rel=canonical href="">' + canonical("/b")), "/b": html(canonical("/b"))}, None, {},
+     {"canonical-several"}, {"canonical-unusable", "canonical-wanted-folded"}),
+    ({**LINKED, "/a": html(f'<link rel=canonical media=print href="{HOST}/b">' + canonical("/a"))}, None, {}, {"canonical-unusable"},
+     {"canonical-several"}),
 ]  # fmt: skip
 
 

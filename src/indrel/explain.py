@@ -302,18 +302,21 @@ def _canonical_step(site: Site, fact: dict[str, Any]) -> Step:
         [fact["id"]],
     )
     shown = tuple(Evidence("header" if r[0] else "canonical", r[6], r[1], r[2]) for r in rows)
-    usable = sorted({r[5] for r in rows if not r[3] and not r[4]})
+    counted = [r for r in rows if not r[4] and (not r[3] or r[5] is None)]  # a cancelled one is none
+    usable = {r[5] for r in counted if not r[3]}
+    named = usable | {r[2] for r in counted if r[3]}
     if not rows:
         return Step("canonical", "none: the address stands for itself")
     if not usable:
         why = rows[0][3] or "it stands in the body"
         return Step("canonical", f"none that counts ({why}): the address stands for itself", shown)
-    if len(usable) > 1:
+    if len(named) > 1:
         return Step(
-            "canonical", f"{len(usable)} different ones, so all are ignored: the address stands for itself", shown
+            "canonical", f"{len(named)} different ones, so all are ignored: the address stands for itself", shown
         )
     if fact["fold_how"] != "canonical":
-        return Step("canonical", f"names the address itself ({shown[0].text})", shown)
+        first = next(r[2] for r in counted if not r[3])
+        return Step("canonical", f"names the address itself ({first})", shown)
     end = fact["folds_into"]
     tail = ", a loop" if end is None else f", which leads to {end}" if end != fact["folds_to"] else ""
     return Step("canonical", f"names {fact['folds_to']}{tail}", shown)

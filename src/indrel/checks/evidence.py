@@ -10,6 +10,7 @@ from indrel.core.model import Evidence
 from indrel.core.page.facts import UNFOLLOWED
 from indrel.core.robots import Access, HostRobots
 from indrel.decide.site import Site
+from indrel.decide.terms import CANONICAL_COUNTS
 
 FEW_IDS = 500
 """Up to so many numbers go into a query as a list; more as a table, for which the array library is loaded."""
@@ -118,7 +119,7 @@ def answers(site: Site, ids: Iterable[int]) -> dict[int, tuple[Evidence, ...]]:
 
 
 def canonicals(site: Site, ids: Iterable[int]) -> dict[int, list[Evidence]]:
-    """Per address the canonicals it names that can be used, in the order of the page, header last."""
+    """Per address the canonicals that count, in the order of the page, header last."""
     found: dict[int, list[Evidence]] = {}
     for address, origin, line, text, where in about(
         site,
@@ -126,7 +127,7 @@ def canonicals(site: Site, ids: Iterable[int]) -> dict[int, list[Evidence]]:
         f"""SELECT c.address, c.origin, c.line, c.text, {WHERE} FROM canonical c
         JOIN picked ON picked.id = c.address JOIN address a ON a.id = c.address
         JOIN answer n ON n.address = c.address
-        WHERE c.fault IS NULL AND NOT c.in_body ORDER BY c.address, c.origin, c.line, c.text""",
+        WHERE {CANONICAL_COUNTS} ORDER BY c.address, c.origin, c.line, c.text""",
     ):
         found.setdefault(address, []).append(Evidence("header" if origin else "canonical", where, line, text))
     return found

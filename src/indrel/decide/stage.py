@@ -17,7 +17,7 @@ from indrel.core.answers import status_text
 from indrel.core.page.wording import SKETCH
 from indrel.core.robots import ALWAYS_ALLOWED, Access, HostRobots, Paths, Ruleset, match_many
 from indrel.decide.kinds import NUMBERED, kind_sql, rule_sql, telling_sql
-from indrel.decide.terms import Terms
+from indrel.decide.terms import CANONICAL_COUNTS, Terms
 
 if TYPE_CHECKING:
     from indrel.core.crawlers import Crawler
@@ -132,14 +132,14 @@ class Stage:
     def _folds(self) -> None:
         """`fold`: where an address leads (redirect, refresh, canonical), and where that ends."""
         self.con.execute(
-            """CREATE TEMP TABLE step AS
+            f"""CREATE TEMP TABLE step AS
             SELECT address, first(how ORDER BY rank) AS how, first(target ORDER BY rank) AS target FROM (
                 SELECT address, 1 AS rank, 'redirect' AS how, target FROM answer WHERE target IS NOT NULL
                 UNION ALL SELECT address, 2, 'refresh', refresh FROM page WHERE refresh IS NOT NULL AND refresh <> address
                 UNION ALL SELECT address, 3, 'canonical', target FROM (
                     SELECT c.address, min(c.target) AS target FROM canonical c JOIN answer n ON n.address = c.address
-                    WHERE c.fault IS NULL AND NOT c.in_body AND c.target IS NOT NULL AND n.status < 300
-                    GROUP BY c.address HAVING min(c.target) = max(c.target) AND min(c.target) <> c.address)
+                    WHERE {CANONICAL_COUNTS} AND n.status < 300 GROUP BY c.address
+                    HAVING min(c.target) = max(c.target) AND count(*) = count(c.target) AND min(c.target) <> c.address)
             ) GROUP BY address"""
         )
         steps = self.con.execute("SELECT address, target, how = 'redirect' FROM step").fetchnumpy()

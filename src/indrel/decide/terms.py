@@ -10,6 +10,10 @@ from indrel.core.page.facts import LITTLE, Mark
 from indrel.decide.kinds import ARCHIVES, ASSET_SQL, JUNK
 from indrel.sqltext import quoted, quoted_list
 
+CANONICAL_COUNTS = "NOT c.in_body AND (c.fault IS NULL OR c.target IS NULL)"
+"""A canonical `c` that engines weigh: in the head or header, and not cancelled by an attribute. One whose value cannot be
+used counts: beside another it is a different one, and engines then ignore them all."""
+
 
 def _of_pages(entry: WantEntry) -> str:
     """What an entry for pages leaves out: scripts, style sheets and images."""

@@ -9,6 +9,7 @@ from indrel.checks.evidence import WHERE, answers, canonicals, rules, said
 from indrel.core.address import split
 from indrel.core.model import CheckClass, Evidence, Severity
 from indrel.decide.site import Site
+from indrel.decide.terms import CANONICAL_COUNTS
 
 ABSOLUTE = "regexp_matches(c.href, '^[A-Za-z][A-Za-z0-9+.-]*:')"
 """Whether a canonical as written is a whole address."""
@@ -75,6 +76,13 @@ def targets(site: Site, condition: str, mask: str) -> list[tuple[int, str, int, 
     ]
 
 
+SEVERAL = (
+    "min(c.target) <> max(c.target) "
+    "OR (count(*) > count(c.target) AND (count(c.target) > 0 OR min(c.href) <> max(c.href)))"
+)
+"""Of the canonicals of one page that count: they are not all the same."""
+
+
 @check("canonical-several", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical",))
 def canonical_several(site: Site) -> Iterator[Hit]:
     """A page names different canonicals.
@@ -85,9 +93,8 @@ def canonical_several(site: Site) -> Iterator[Hit]:
     Evidence: Each of the canonicals.
     """
     found = site.rows(
-        """SELECT c.address, f.origin || f.path, f.barred FROM canonical c JOIN fact f ON f.id = c.address
-        WHERE c.fault IS NULL AND NOT c.in_body AND f.site AND f.status < 300
-        GROUP BY ALL HAVING min(c.target) <> max(c.target) ORDER BY 2"""
+        f"""SELECT c.address, f.origin || f.path, f.barred FROM canonical c JOIN fact f ON f.id = c.address
+        WHERE {CANONICAL_COUNTS} AND f.site AND f.status < 300 GROUP BY ALL HAVING {SEVERAL} ORDER BY 2"""
     )
     shown = canonicals(site, [row[0] for row in found])
     for number, url, barred in found:
