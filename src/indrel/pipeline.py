@@ -258,7 +258,7 @@ def _gather_folder(folder: Path, options: GatherOptions, snapshot: Path | None, 
     from indrel.gather.recorder import Recorder
     from indrel.sources.folder import STAND_IN, Folder, find_base, list_files
 
-    base = normalise(options.base) if options.base else find_base(folder, list_files(folder))
+    base = normalise(options.base) if options.base else find_base(folder, list_files(folder, options.links_out).files)
     if options.base and base is None:
         raise UsageError(f"--base {options.base} is not an address: write it as https://www.sarnfell.example/")
     if base is None:

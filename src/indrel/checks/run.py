@@ -76,11 +76,13 @@ def notes_of(site: Site) -> tuple[str, ...]:
         WHERE p.problem IS NOT NULL AND f.site ORDER BY url"""
     )
     unread = (f"{plural(len(cut), 'page')} not to the end, such as {cut[0][0]} ({cut[0][1]})",) if cut else ()
-    return unread + tuple(
+    told: list[str] = site.meta.get("notes") or []
+    left = [
         f"{plural(count, 'address', 'addresses')} like {shape} {'was' if count == 1 else 'were'} left unread: "
         "only others of the pattern name them (--per-pattern)"
         for shape, count in list(bounded.items())[:20]
-    )
+    ]
+    return (*told, *unread, *left)
 
 
 def softened(site: Site, findings: list[Finding]) -> list[Finding]:

@@ -40,6 +40,7 @@ def audit(
     read_barred: opt.ReadBarredOption = False,
     as_crawlers: opt.AsCrawlersOption = False,
     base: opt.BaseOption = None,
+    links_out: opt.LinksOutOption = False,
     baseline: opt.BaselineOption = None,
     resume: opt.ResumeOption = False,
     everything: opt.AllOption = False,
@@ -61,8 +62,8 @@ def audit(
         wanted = opt.gather_options(
             crawler=crawler, limit=limit, per_pattern=per_pattern,
             rate=rate, parallel=parallel, timeout=timeout, connect=connect, header=header,
-            also=also, follow_links=follow_links, read_barred=read_barred, base=base, as_crawlers=as_crawlers, progress=progress,
-            intent=wants,
+            also=also, follow_links=follow_links, read_barred=read_barred, base=base, links_out=links_out, as_crawlers=as_crawlers,
+            progress=progress, intent=wants,
         )  # fmt: skip
         try:
             gathered = pipeline.gather(source, wanted, snapshot, resume)

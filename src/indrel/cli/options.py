@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
@@ -11,7 +11,7 @@ from indrel.errors import InputError, UsageError
 
 if TYPE_CHECKING:
     from indrel.core.intent import Intent
-    from indrel.sources.options import Connect, GatherOptions, Progress
+    from indrel.sources.options import Connect, GatherOptions
 
 SnapshotArgument = Annotated[
     Path | None,
@@ -79,6 +79,9 @@ ReadBarredOption = Annotated[
 ]
 AsCrawlersOption = Annotated[
     bool, typer.Option("--as-crawlers", help="Ask again under each crawler's name and compare.")
+]
+LinksOutOption = Annotated[
+    bool, typer.Option("--links-out", help="Of a folder: follow symbolic links that lead out of it.")
 ]
 BaseOption = Annotated[
     str | None, typer.Option("--base", metavar="ADDRESS", help="Where a folder will stand.", show_default=False)
@@ -163,41 +166,23 @@ def read_addresses(files: list[Path] | None) -> tuple[str, ...]:
 def gather_options(
     *,
     crawler: list[str] | None,
-    limit: int | None,
-    per_pattern: int = 200,
-    rate: float,
-    parallel: int,
-    timeout: float,
     connect: list[str] | None,
     header: list[str] | None,
     also: list[Path] | None,
-    follow_links: bool,
-    read_barred: bool,
-    base: str | None,
-    as_crawlers: bool = False,
-    progress: Progress,
     intent: Intent,
     hosts: tuple[str, ...] = (),
+    **taken: Any,
 ) -> GatherOptions:
-    """Options of the command line as the sources take them."""
+    """Options of the command line as the sources take them; `taken` are those of the same name that go in as they are."""
     from indrel.core import crawlers
     from indrel.sources.options import GatherOptions
 
     return GatherOptions(
         crawlers=crawlers.resolve(crawler or intent.crawlers or crawlers.DEFAULT),
-        rate=rate,
-        parallel=parallel,
-        timeout=timeout,
-        limit=limit,
-        per_pattern=per_pattern,
         connect=parse_connect(connect),
         headers=parse_headers(header),
         also=read_addresses(also),
-        follow_links=follow_links,
-        read_barred=read_barred,
-        base=base,
-        as_crawlers=as_crawlers,
         hosts=tuple(dict.fromkeys([*hosts, *intent.all_hosts])),
         user_parts=intent.user_written,
-        progress=progress,
+        **taken,
     )

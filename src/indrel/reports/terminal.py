@@ -114,7 +114,7 @@ class Terminal:
         if not verdict.complete:
             self.line(f"Not complete: {verdict.incomplete_because}.", "bold yellow")
         for note in verdict.notes[: None if everything else 3]:
-            self.line(f"Not all read: {note}.", "yellow", hang=14)
+            self.line(f"Note: {note}.", "yellow", hang=6)
         for crash in verdict.crashed:
             self.line(f"The check {crash.check} crashed ({crash.because}): its findings are missing.", "bold red")
         self.console.print()

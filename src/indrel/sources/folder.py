@@ -6,13 +6,15 @@ without its slash redirects. Symbolic links to folders are not entered (they giv
 
 from __future__ import annotations
 
+import contextlib
 import mimetypes
 import os
 import re
 from collections import Counter
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
-from urllib.parse import unquote
+from urllib.parse import quote, unquote_to_bytes
 
 from indrel.arrow import pa
 from indrel.core.address import normalise, origin_of, site_key
@@ -24,6 +26,14 @@ from indrel.gather.recorder import Recorder
 from indrel.sources.options import GatherOptions
 
 BATCH = 24
+ROBOTS_MOST = 1 << 20
+"""Octets of a robots.txt that are read; rules count up to half of that."""
+
+DEEPEST_BASE = 4
+FEWEST_NAMED = 5
+MOST_EXPLAINED = 0.9
+"""A base is doubted where this share of what is missing, and at least so many addresses, would be there under another."""
+
 STAND_IN = "https://folder.invalid/"
 """Where a folder stands that nothing names an address for."""
 
@@ -47,7 +57,7 @@ def find_base(folder: Path, files: list[str]) -> str | None:
     looked = pages[:300] + [f for f in files if f.endswith("sitemap.xml")][:3]
     for name in looked:
         is_page = name.endswith(_HTML)
-        with (folder / name).open("rb") as file:
+        with contextlib.suppress(OSError), (folder / name).open("rb") as file:
             for found in _NAMES.finditer(file.read(100_000)):
                 url = normalise((found[1] or found[2] or found[3]).decode("utf-8", "replace"))
                 if url:
@@ -76,14 +86,65 @@ def _page_path(name: str) -> str:
     return (head + "/" if head else "") if tail.lower() in ("index.html", "index.htm") else name
 
 
-def list_files(folder: Path) -> list[str]:
-    """All files below a folder, relative, in order."""
-    found = []
-    for root, folders, names in os.walk(folder, followlinks=False):
-        folders.sort()
+@dataclass
+class Listing:
+    """Files below a folder, relative, in order; and what was left out: links that lead out of it, and what is no file."""
+
+    files: list[str] = field(default_factory=list)
+    outside: list[str] = field(default_factory=list)
+    odd: list[str] = field(default_factory=list)
+
+    def notes(self) -> list[str]:
+        """What a reader has to know of what was left out."""
+        found = []
+        for names, why in (
+            (self.outside, "leads out of the folder (--links-out follows it)|lead out of the folder (--links-out follows them)"),
+            (self.odd, "is no file|are no files"),
+        ):  # fmt: skip
+            if names:
+                one, many = why.split("|")
+                found.append(f"{len(names):,} left out, such as {shown(names[0])}: {one if len(names) == 1 else many}")
+        return found
+
+
+def list_files(folder: Path, links_out: bool = False) -> Listing:
+    """What is below a folder. Symbolic links to folders are entered only with `links_out`, each folder once."""
+    found = Listing()
+    top = os.path.realpath(folder)
+    entered = {top}
+    for root, folders, names in os.walk(folder, followlinks=links_out):
         inside = os.path.relpath(root, folder)
-        found += [name if inside == "." else f"{inside}/{name}" for name in sorted(names)]
-    return sorted(found)
+        prefix = "" if inside == "." else f"{inside}/"
+        for name in list(folders):
+            path = os.path.join(root, name)
+            if os.path.islink(path):
+                real = os.path.realpath(path)
+                if not links_out and not _is_inside(real, top):
+                    found.outside.append(prefix + name)
+                elif links_out and real in entered:
+                    folders.remove(name)
+                entered.add(real)
+        folders.sort()
+        for name in names:
+            path = os.path.join(root, name)
+            if not links_out and os.path.islink(path) and not _is_inside(os.path.realpath(path), top):
+                found.outside.append(prefix + name)
+            elif not os.path.isfile(path):  # a pipe, a device, a link to nothing: reading it may never end
+                found.odd.append(prefix + name)
+            else:
+                found.files.append(prefix + name)
+    for one in (found.files, found.outside, found.odd):
+        one.sort()
+    return found
+
+
+def _is_inside(path: str, top: str) -> bool:
+    return path == top or path.startswith(top.rstrip("/") + "/")
+
+
+def shown(name: str) -> str:
+    """A file's name as text: octets that are no UTF-8 are escaped."""
+    return os.fsencode(name).decode("utf-8", "backslashreplace")
 
 
 class Folder:
@@ -95,7 +156,8 @@ class Folder:
         self.recorder = recorder
         self.pool = pool
         self.options = options
-        self.files = list_files(folder)
+        self.listing = list_files(folder, options.links_out)
+        self.files = self.listing.files
         self._names = set(self.files)
         self._folders = {os.path.dirname(f) for f in self.files}
         self._number_of: dict[str, int] = {}
@@ -107,7 +169,9 @@ class Folder:
         """`x/index.html` is `x/`: a folder has one file for both."""
         if not url.startswith(self.base) or not url.endswith(("/index.html", "/index.htm")):
             return url
-        return url[: url.rindex("/") + 1] if unquote(url[len(self.base) :]) in self._names else url
+        return (
+            url[: url.rindex("/") + 1] if os.fsdecode(unquote_to_bytes(url[len(self.base) :])) in self._names else url
+        )
 
     def gather(self) -> None:
         """Read everything. Raises InputError where there is no page, Interrupted when stopped."""
@@ -122,11 +186,14 @@ class Folder:
         self._pages(pages)
         self._referenced()
         self.recorder.commit(force=True)
+        self.recorder.writer.set_meta(notes=self.listing.notes() + self._doubts())
 
     def address(self, name: str) -> str:
         """The address at which a file stands."""
         path = _page_path(name)
         quoted = path.replace("%", "%25").replace("?", "%3F").replace("#", "%23")
+        if not path.isprintable() or shown(path) != path:
+            quoted = quote(os.fsencode(path))
         return normalise(quoted, self.base) or self.base
 
     # ---------------------------------------------------------------- pages
@@ -144,8 +211,10 @@ class Folder:
         tasks, rows = [], []
         for name in names:
             url, path = self.address(name), self.folder / name
-            size = path.stat().st_size if path.exists() else 0
-            row: tuple[Any, ...] = self.recorder.answer_row(url, 200, media_type="text/html", octets=size, file=name)
+            size = path.stat().st_size if path.is_file() else 0
+            row: tuple[Any, ...] = self.recorder.answer_row(
+                url, 200, media_type="text/html", octets=size, file=shown(name)
+            )
             self._number_of[name] = row[0]
             rows.append(row)
             tasks.append(PageTask(row[0], url, str(path), user_parts=self.options.user_parts))
@@ -176,7 +245,7 @@ class Folder:
             return [(number, self._number_of[page])]
         if name in self._names:
             media = mimetypes.guess_type(name)[0] or "application/octet-stream"
-            row = self.recorder.answer_row(url, 200, media_type=media, file=name)
+            row = self.recorder.answer_row(url, 200, media_type=media, file=shown(name))
         elif name in self._folders and not url.endswith("/"):
             row = self.recorder.answer_row(url, 301, target=url + "/", location=url + "/")
         else:
@@ -185,7 +254,7 @@ class Folder:
         return []
 
     def _file_name(self, url: str) -> str:
-        path = unquote(url[len(self.base) :].partition("?")[0])
+        path = os.fsdecode(unquote_to_bytes(url[len(self.base) :].partition("?")[0]))
         return path + "index.html" if path.endswith("/") or not path else path
 
     def _alias(self, aliases: list[tuple[int, int]]) -> None:
@@ -213,14 +282,40 @@ class Folder:
         con.execute("DELETE FROM address WHERE id IN (SELECT page FROM unnamed)")
         con.execute("COMMIT")
 
+    def _doubts(self) -> list[str]:
+        """Whether the folder stands elsewhere than was thought: what its pages name is not there, but would be there."""
+        rows = self.recorder.writer.con.execute(
+            """SELECT a.path FROM address a LEFT JOIN answer n ON n.address = a.id
+            WHERE a.origin = ? AND coalesce(n.status, 404) = 404 AND a.id IN (SELECT target FROM link) ORDER BY a.path""",
+            [origin_of(self.base)],
+        ).fetchall()
+        here = self.base[len(origin_of(self.base)) :]
+        found: Counter[str] = Counter()
+        for (path,) in rows:
+            pieces = path.partition("?")[0].split("/")[1:-1][:DEEPEST_BASE]
+            for prefix in {"/", *("/" + "/".join(pieces[: n + 1]) + "/" for n in range(len(pieces)))} - {here}:
+                found[prefix] += self._is_there(path.partition("?")[0][len(prefix) :])
+        best = min(found, key=lambda prefix: (-found[prefix], prefix), default=None)
+        if best is None or found[best] < FEWEST_NAMED or found[best] < MOST_EXPLAINED * len(rows):
+            return []
+        return [
+            f"{found[best]:,} of {len(rows):,} addresses that {self.base} lacks are files here if the folder stands at "
+            f"{origin_of(self.base)}{best}: it probably does (say --base {origin_of(self.base)}{best})"
+        ]
+
+    def _is_there(self, path: str) -> bool:
+        name = os.fsdecode(unquote_to_bytes(path))
+        name = name + "index.html" if name.endswith("/") or not name else name
+        return any(n in self._names for n in (name, name + ".html", name + ".htm", name + "/index.html"))
+
     # ---------------------------------------------------------------- robots.txt and sitemaps in the folder
 
     def _robots(self) -> None:
         """robots.txt counts only where the base is the host's root."""
         origin = origin_of(self.base)
         at_root = self.base == origin + "/"
-        body = (self.folder / "robots.txt").read_bytes() if at_root and "robots.txt" in self._names else b""
         there = at_root and "robots.txt" in self._names
+        body = self._read("robots.txt", ROBOTS_MOST) if there else b""
         status = 200 if there else 404
         row: tuple[Any, ...] = (
             origin, status, None, "text/plain" if there else "", [], f"{origin}/robots.txt", body, False, "site",
@@ -228,6 +323,13 @@ class Folder:
         )  # fmt: skip
         self.recorder.writer.add("robots", [row])
         self._announced = [(line.value, line.line) for line in parse_robots(body).sitemaps]
+
+    def _read(self, name: str, most: int) -> bytes:
+        try:
+            with (self.folder / name).open("rb") as file:
+                return file.read(most)
+        except OSError as error:
+            raise InputError(f"{self.folder / name} cannot be read: {error.strerror}") from error
 
     def _sitemaps(self) -> None:
         self._own_sitemap = False
@@ -259,9 +361,12 @@ class Folder:
         name = self._file_name(url) if url.startswith(self.base) else ""
         there = name in self._names
         if there:
-            with (self.folder / name).open("rb") as file:
-                while chunk := file.read(1 << 16):
-                    items += reader.feed(chunk)
+            try:
+                with (self.folder / name).open("rb") as file:
+                    while chunk := file.read(1 << 16):
+                        items += reader.feed(chunk)
+            except OSError as error:
+                raise InputError(f"{self.folder / name} cannot be read: {error.strerror}") from error
             items += reader.close()
         elif via == "usual" or site_key(url) != site_key(self.base):
             return []

@@ -58,5 +58,8 @@ class GatherOptions:
     """Ask again just for these addresses of a snapshot, for robots.txt and the sitemaps; follow nothing."""
 
     base: str | None = None
+    links_out: bool = False
+    """Follow symbolic links of a folder that lead out of it."""
+
     progress: Progress = field(default_factory=Silent)
     stop: Callable[[], bool] = lambda: False
