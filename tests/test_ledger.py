@@ -103,6 +103,30 @@ def test_from_snapshots(indrel: Run, tmp_path: Path) -> None:
     assert f"not asked for: {HOST}/shut.html is barred" in shown.stderr
     told = indrel("ledger", "request", "--check", "noindex-wanted", "--from", "1.indrel", "--json").stdout
     assert [r["url"] for r in json.loads(told)["asked_before"]] == [f"{HOST}/a.html"]
+    for crawler, shut in (
+        ("bingbot", False),
+        ("googlebot", True),
+    ):  # judged for the crawler of the engine that is asked
+        rules = {"robots.txt": "User-agent: *\nAllow: /\n\nUser-agent: googlebot\nDisallow: /b.html\n"}
+        write_site(tmp_path / "s", {**pages, **rules, "b.html": html(body=a("/a.html"))})
+        indrel("audit", "s", "--snapshot", "3.indrel", *base, "--fail-on", "never")
+        asked = indrel(
+            "ledger",
+            "request",
+            "/b.html",
+            "/a.html",
+            "--from",
+            "3.indrel",
+            "--crawler",
+            crawler,
+            "--json",
+            "--ledger",
+            crawler,
+        )
+        found = json.loads(asked.stdout)
+        assert [r["url"] for r in found["today"]][:1] == [f"{HOST}/a.html"] and (
+            f"{HOST}/b.html" in found["of_no_use"]
+        ) is shut
     for address, days in (("/b*", 20), ("/a.html", 20), ("/a*", 90), ("/other", 5)):
         indrel("ledger", "removal", HOST + address, "--days", days, "--because", "asked by phone")
     status = indrel("ledger", "status", "--from", "2.indrel", code=1).stdout

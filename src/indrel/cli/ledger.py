@@ -58,6 +58,12 @@ def request(
         list[str] | None, typer.Option("--check", metavar="ID", help="Addresses with this finding; may be repeated.")
     ] = None,
     snapshot: opt.FromOption = None,
+    crawler: Annotated[
+        str | None,
+        typer.Option(
+            "--crawler", metavar="NAME", help="The crawler of the engine that is asked: states are judged for it."
+        ),
+    ] = None,
     again: Annotated[
         bool,
         typer.Option(
@@ -76,11 +82,11 @@ def request(
     json: opt.JsonOption = False,
     quiet: opt.QuietOption = False,
 ) -> None:
-    """Put addresses in the queue, and give out today's list: the most harmful first, no address on two days."""
+    """Put addresses in the queue, and give out today's list: the most harmful first, then the most linked, none on two days."""
     from indrel.ledger import Ledger
 
     today = _day(on)
-    asked, left = _asked(urls, files, since, check, snapshot, quiet)
+    asked, left = _asked(urls, files, since, check, snapshot, crawler, quiet)
     with Ledger(book) as found:
         if allowance:
             found.allowance = allowance
@@ -142,6 +148,7 @@ def _asked(
     since: Path | None,
     check: list[str] | None,
     snapshot: Path | None,
+    crawler: str | None,
     quiet: bool,
 ) -> tuple[list[Asked], dict[str, str]]:
     """What the command line asks for, most harmful first, and what would be of no use, by state."""
@@ -149,7 +156,7 @@ def _asked(
     from indrel.ledger.book import Asked
 
     whole = [*(urls or ()), *opt.read_addresses(files)]
-    if not (since or check or snapshot or any("://" not in u for u in whole)):
+    if not (since or check or snapshot or crawler or any("://" not in u for u in whole)):
         found = {}
         for text in whole:
             url = normalise(text)
@@ -158,10 +165,11 @@ def _asked(
             found[url] = Asked(url)
         return list(found.values()), {}
     from indrel import pipeline
-    from indrel.ledger.choose import useless
+    from indrel.ledger.choose import by_harm, useless
 
-    with opened(snapshot, None, quiet) as site:
+    with opened(snapshot, [crawler] if crawler else None, quiet) as site:
         asked = [Asked(pipeline.page_address(text, site), harm=_NAMED) for text in whole] + _chosen(site, since, check)
+        asked = by_harm(site, asked)
         left = useless(site, [a.url for a in asked])
     return [a for a in asked if a.url not in left], left
 

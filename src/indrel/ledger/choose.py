@@ -56,6 +56,18 @@ def from_findings(findings: Iterable[Finding]) -> list[Asked]:
     return sorted(found.values(), key=lambda a: (-a.harm, a.url))
 
 
+def by_harm(site: Site, asked: Iterable[Asked]) -> list[Asked]:
+    """The most harmful first; of the same harm the one that most pages link to."""
+    whole = list(asked)
+    links = dict(
+        site.rows(
+            "SELECT origin || path AS url, followed + unfollowed FROM fact WHERE url IN (SELECT unnest(?::VARCHAR[]))",
+            [[a.url for a in whole]],
+        )
+    )
+    return sorted(whole, key=lambda a: (-a.harm, -links.get(a.url, 0), a.url))
+
+
 def useless(site: Site, urls: Iterable[str]) -> dict[str, str]:
     """Addresses that a crawl would teach nothing, with the state that says so (for every crawler)."""
     states = ", ".join(site.state_sql(i) for i in range(len(site.crawlers)))
