@@ -50,7 +50,7 @@ _wants = st.lists(
 )
 
 
-@settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(_groups, _wants, st.sets(st.sampled_from(PATHS)))
 def test_no_draft_bars_what_is_wanted(
     tmp_path_factory: pytest.TempPathFactory, groups: Any, wants: Any, told: set[str]
@@ -93,6 +93,8 @@ def test_no_draft_bars_what_is_wanted(
     for crawler in crawlers:
         before, after = (parse(b).ruleset(crawler.robots_tokens).rules for b in (body, draft))
         assert all(decide(after, p)[0] for p in wanted)
+        opened = {p for p in PATHS if decide(after, p)[0] and not decide(before, p)[0]}
+        assert opened <= {*wanted, *told}, "opened beyond the wish"
         assert all(decide(after, p)[0] for p in PATHS if decide(before, p)[0])
     text = b"".join(listed.files.values()).decode()
     found = {u.replace("&amp;", "&").removeprefix(HOST) for u in re.findall("<loc>(.*?)</loc>", text)}

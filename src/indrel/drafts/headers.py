@@ -92,7 +92,12 @@ def _nginx(rules: list[tuple[str, bool, WantEntry]]) -> str:
         flag = "~*" if pattern.startswith("(?i)") else "~"
         inner = "^200 " + inner.removeprefix("^") if inner.startswith("^") else "^200 .*" + _grouped(inner)
         lines.append(f'    "{flag}{inner}" "{VALUE if hide else ""}";  # {_note(entry)}')
-    lines += ["}", "", "# In the server block:", "add_header X-Robots-Tag $indrel_robots;", ""]
+    lines += [
+        "}", "",
+        "# In the server block, and again in every location that has an add_header of its own: such a location",
+        "# takes over none of the server's.",
+        "add_header X-Robots-Tag $indrel_robots;", "",
+    ]  # fmt: skip
     return "\n".join(lines)
 
 

@@ -23,7 +23,7 @@ MANY = 5
 
 MOST_ROUNDS = 50
 MOST_ALLOWS = 20
-"""Allow lines beside one rule; where more were needed, the rule itself goes."""
+"""Allow lines beside one rule; where more were needed, the rule itself goes, and lines for what is to stay barred take its place."""
 
 
 @dataclass
@@ -94,7 +94,7 @@ def draft(site: Site, with_headers: bool = False) -> RobotsDraft:
             [site.base_origin],
         )
     ]
-    prove(site, found.body)
+    prove(site, found.body, with_headers)
     return found
 
 
@@ -107,8 +107,8 @@ class _Line:
     eased: bool = False
 
 
-_Change = tuple[int, list[str] | None]
-"""The place of a line in the draft, and the lines to set behind it; None: it goes."""
+_Change = tuple[int, bool, list[str]]
+"""The place of a line in the draft, whether it stays, and the lines to set behind it."""
 
 
 def _joined(lines: list[_Line]) -> bytes:
@@ -116,13 +116,19 @@ def _joined(lines: list[_Line]) -> bytes:
 
 
 def _changed(number: int, line: _Line, changes: list[_Change]) -> list[_Line]:
-    for place, added in changes:
+    for place, stays, added in changes:
         if place == number:
-            if added is None:
-                return []
             line.eased = True
-            return [line, *(_Line(None, text) for text in added)]
+            return [*([line] if stays else []), *(_Line(None, text, not stays) for text in added)]
     return [line]
+
+
+_TOLD = "((read AND noindex > 0) OR (? AND entry IS NOT NULL AND want = 'hide'))"
+"""Pages that say noindex, or will once the drafted headers are sent: they have to be read for it."""
+
+_NEEDED = """SELECT DISTINCT r.target FROM resource r JOIN fact p ON p.id = r.source
+    WHERE p.site AND p.open > 0 AND r.kind NOT IN ('image', 'media', 'frame')"""
+"""What open pages cannot be shown without."""
 
 
 def _uses(site: Site, host: HostRobots, with_headers: bool) -> list[_Use]:
@@ -131,18 +137,11 @@ def _uses(site: Site, host: HostRobots, with_headers: bool) -> list[_Use]:
     facts = {
         row[0]: row[1:]
         for row in site.rows(
-            """SELECT id, path, want, (read AND noindex > 0) OR (? AND entry IS NOT NULL AND want = 'hide'),
-            known OR id IN (SELECT target FROM resource) FROM fact WHERE origin = ?""",
+            f"""SELECT id, path, want, {_TOLD}, known OR id IN (SELECT target FROM resource) FROM fact WHERE origin = ?""",
             [with_headers, host.origin],
         )
     }
-    needed = {
-        number
-        for (number,) in site.rows(
-            """SELECT DISTINCT r.target FROM resource r JOIN fact p ON p.id = r.source
-            WHERE p.site AND p.open > 0 AND r.kind NOT IN ('image', 'media', 'frame')"""
-        )
-    }
+    needed = {number for (number,) in site.rows(_NEEDED)}
     found: dict[int, _Use] = {}
     for crawler in site.crawlers:
         rules = host.ruleset(crawler).rules
@@ -177,40 +176,54 @@ def _mend(use: _Use, lines: list[_Line], found: RobotsDraft) -> _Change | None:
         pages = plural(len(use.told_noindex), "page")
         why.append(f"it keeps the noindex of {pages} from being read, such as {min(use.told_noindex)}")
     said = " and ".join(why)
-    allows = None if line.eased else _allows(opens, stays, rule)
+    allows = None if line.eased else _fewest(opens, stays, rule.pattern.length)
     place = f"line {line.number}" if line.number else "a line"
     if allows is None or (not stays and (use.told_noindex or len(use.wanted) >= MANY)):
-        found.reasons.append(f"{place}, `{rule.text}`, goes: {said}")
-        return rule.line, None
+        bars = _fewest(stays, opens, 0)
+        if bars is None:
+            raise IndrelError(
+                f"no draft was made: {place}, `{rule.text}`, bars what is wanted and what is not in so many places that more than "
+                f"{MOST_ALLOWS} lines would have to take its place, for {plural(len(opens), 'address', 'addresses')} such as "
+                f"{min(opens)} and {len(stays):,} such as {min(stays)}"
+            )
+        instead = f", {plural(len(bars), 'narrower line')} in its place" if bars else ""
+        found.reasons.append(f"{place}, `{rule.text}`, goes{instead}: {said}")
+        return rule.line, False, [f"Disallow: {one}" for one in bars]
     found.reasons.append(f"{place}, `{rule.text}`, gets {plural(len(allows), 'Allow line')}: {said}")
-    return rule.line, allows
+    return rule.line, True, [f"Allow: {one}" for one in allows]
 
 
-def _allows(opens: set[str], stays: set[str], rule: Rule) -> list[str] | None:
-    """The fewest Allow lines that beat a rule for some addresses and open none of the others; None: too many."""
+def _fewest(paths: set[str], others: set[str], longer_than: int) -> list[str] | None:
+    """The fewest patterns, each longer than a rule, that hold some addresses and none of the others; None: too many."""
     chosen: list[str] = []
-    for path in sorted(opens, key=lambda p: (len(p), p)):
-        if any(_allowed(path, one) for one in chosen):
+    for path in sorted(paths, key=lambda p: (len(p), p)):
+        if any(_holds(one, path) for one in chosen):
             continue
-        chosen.append(_widest(path, stays, rule.pattern.length))
+        chosen.append(_widest(path, others, longer_than))
         if len(chosen) > MOST_ALLOWS:
             return None
-    return [f"Allow: {one}" for one in chosen]
+    return chosen
 
 
-def _allowed(path: str, pattern: str) -> bool:
-    return path == pattern[:-1] if pattern.endswith("$") else path.startswith(pattern)
+def _holds(pattern: str, path: str) -> bool:
+    safe = _literal(path)
+    return safe == pattern[:-1] if pattern.endswith("$") else safe.startswith(pattern)
 
 
-def _widest(path: str, stays: Iterable[str], longer_than: int) -> str:
-    """The shortest folder of a path that beats a rule and holds none of the addresses that stay barred; else the path."""
+def _literal(path: str) -> str:
+    """A path as a pattern that means just it: the signs that patterns know are escaped (RFC 9309 section 2.2.3)."""
+    return path.replace("*", "%2A").replace("$", "%24")
+
+
+def _widest(path: str, others: Iterable[str], longer_than: int) -> str:
+    """The shortest folder of a path that beats a rule and holds none of the other addresses; else the path."""
     pieces = path.partition("?")[0].split("/")
     for count in range(2, len(pieces)):
         folder = "/".join(pieces[:count]) + "/"
-        if len(folder) > longer_than and not any(s.startswith(folder) for s in stays):
-            return folder
-    safe = path.replace("*", "%2A").replace("$", "%24")
-    begins = any(s.startswith(path) for s in stays)
+        if len(folder) > longer_than and not any(o.startswith(folder) for o in others):
+            return _literal(folder)
+    safe = _literal(path)
+    begins = any(o.startswith(path) for o in others)
     return safe + "$" if begins or len(safe) <= longer_than else safe
 
 
@@ -238,30 +251,30 @@ def _own_sitemaps(site: Site, found: RobotsDraft) -> list[str]:
     return ["", *(f"Sitemap: {url}" for url in urls)] if urls else []
 
 
-def prove(site: Site, body: bytes) -> None:
-    """Decide every known address for every crawler under a draft: none that is wanted may be barred, none newly shut.
+def prove(site: Site, body: bytes, with_headers: bool = False) -> None:
+    """Decide every known address for every crawler under a draft: none that is wanted may be barred, none newly shut, and
+    nothing opened but what is wanted, says noindex, or is needed to show a wanted page.
 
     Raises IndrelError, naming an address, where the draft fails.
     """
     parse(body)
     after = Site(Snapshot(site.snapshot.path), site.crawlers, {site.base_origin: (body, "the draft")}, site.intent)
     try:
-        barred = after.rows(
-            "SELECT origin || path FROM fact WHERE known AND origin = ? AND barred > 0 AND want = 'show' ORDER BY path LIMIT 1",
-            [site.base_origin],
-        )
-        old = dict(site.rows("SELECT id, barred FROM fact WHERE known AND origin = ?", [site.base_origin]))
-        shut = [
-            url
-            for number, url, mask in after.rows(
-                "SELECT id, origin || path, barred FROM fact WHERE known AND origin = ? AND barred > 0",
-                [site.base_origin],
+        now = {
+            number: (url, barred, want, free)
+            for number, url, barred, want, free in after.rows(
+                f"""SELECT id, origin || path, barred, want, want = 'show' OR {_TOLD} OR id IN ({_NEEDED}) FROM fact
+                WHERE known AND origin = ? ORDER BY path""",
+                [with_headers, site.base_origin],
             )
-            if mask & ~old.get(number, 0)
-        ]
+        }
+        old = dict(site.rows("SELECT id, barred FROM fact WHERE known AND origin = ?", [site.base_origin]))
     finally:
         after.close()
-    if barred:
-        raise IndrelError(f"no draft was made: {barred[0][0]} is wanted and would still be barred")
-    if shut:
-        raise IndrelError(f"no draft was made: {shut[0]} can be fetched now and would be barred")
+    for number, (url, barred, want, free) in now.items():
+        if want == "show" and barred:
+            raise IndrelError(f"no draft was made: {url} is wanted and would still be barred")
+        if barred & ~old.get(number, 0):
+            raise IndrelError(f"no draft was made: {url} can be fetched now and would be barred")
+        if old.get(number, 0) & ~barred and not free:
+            raise IndrelError(f"no draft was made: {url} is barred now, is not wanted, and would be opened")
