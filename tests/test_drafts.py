@@ -15,7 +15,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
 from cases import BASE, HOST, NOINDEX, a, canonical, html, robots, sitemap
@@ -52,6 +52,7 @@ _wants = st.lists(
 
 @settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(_groups, _wants, st.sets(st.sampled_from(PATHS)))
+@example([("*", [("Disallow", "/a/b$")]), ("Bingbot", [("Disallow", "/")])], [], {"/a/b"})
 def test_no_draft_bars_what_is_wanted(
     tmp_path_factory: pytest.TempPathFactory, groups: Any, wants: Any, told: set[str]
 ) -> None:
@@ -149,7 +150,7 @@ def test_sitemap_holds_only_what_is_open_and_final(audit_site: AuditSite, indrel
     split = sitemap_draft.draft(site, gzip=True, split=True)
     assert sorted(split.files) == ["sitemap-b.xml.gz", "sitemap-pages-1.xml.gz", "sitemap-pages.xml.gz", "sitemap.xml"]
     done = indrel("draft", "sitemap", site.snapshot.path, "-o", "out", code=0)
-    assert "4 addresses; 3 with a date" in done.stdout and "1 hidden: " in done.stdout
+    assert "4 addresses in out/sitemap.xml; 3 with a date" in done.stdout and "1 hidden: " in done.stdout
     assert indrel("sitemap", "check", tmp_path / "out/sitemap.xml", "--from", site.snapshot.path, code=0)
 
 

@@ -45,11 +45,13 @@ def sitemap(
     quiet: opt.QuietOption = False,
 ) -> None:
     """Write a sitemap of what is open, wanted and final; say what was left out and why."""
+    from indrel.checks.headline import spoken_of
     from indrel.core.model import plural
     from indrel.drafts import sitemap as drafts
     from indrel.reports import write_whole
 
     with opened(from_snapshot or snapshot, crawler, quiet, intent) as site:
+        spoken = spoken_of(site)
         after = _under(site, robots) if robots else site
         found = drafts.draft(after, gzip, split)
         if robots:
@@ -64,8 +66,8 @@ def sitemap(
     term = terminal()
     files = f" in {plural(len(found.files), 'file')}" if len(found.files) > 1 else ""
     dates = f"; {found.dated:,} with a date" if found.dated else "; none shows when it changed, so there are no dates"
-    term.line(f"{output / 'sitemap.xml' if 'sitemap.xml' in found.files else output}: {plural(found.entries, 'address', 'addresses')}"
-              f"{files}{dates}.", "bold")  # fmt: skip
+    place = output / "sitemap.xml" if "sitemap.xml" in found.files else output
+    term.line(f"{spoken}: {plural(found.entries, 'address', 'addresses')} in {place}{files}{dates}.", "bold")
     if found.implied:
         term.line("Nothing states what is wanted, so every open page of a plain kind is in it.", "yellow")
     if found.left_out:
@@ -101,6 +103,7 @@ def robots(
 ) -> None:
     """Propose a robots.txt that bars nothing wanted; show what changes, why, and what that does."""
     from indrel import robots_tool
+    from indrel.checks.headline import spoken_of
     from indrel.core.model import plural
     from indrel.decide.site import Site
     from indrel.drafts import robots as drafts
@@ -109,6 +112,7 @@ def robots(
 
     term = terminal()
     with opened(from_snapshot or snapshot, crawler, quiet, intent) as site:
+        spoken = spoken_of(site)
         found = drafts.draft(site, with_headers)
         after = Site(
             Snapshot(site.snapshot.path), site.crawlers, {site.base_origin: (found.body, "the draft")}, site.intent
@@ -120,12 +124,13 @@ def robots(
         write_whole(output, found.body)
         say(f"written: {output}", quiet)
     if not found.difference:
-        term.line("robots.txt stays as it is: it bars nothing that is wanted.", "bold")
+        term.line(f"{spoken}: robots.txt stays as it is, it bars nothing that is wanted.", "bold")
     else:
         freed = sum(1 for c in effect.changes if c.before == "barred")
         known = f"{effect.known:,} known addresses decided for {plural(len(site.crawlers), 'crawler')}"
         term.line(
-            f"{plural(freed, 'address', 'addresses')} can be fetched again, none is barred anew; {known}.", "bold"
+            f"{spoken}: {plural(freed, 'address', 'addresses')} can be fetched again, none is barred anew; {known}.",
+            "bold",
         )
     for reason in found.reasons:
         term.line(reason, indent=2, hang=2)
@@ -157,12 +162,14 @@ def headers(
     quiet: opt.QuietOption = False,
 ) -> None:
     """Propose server configuration that sends X-Robots-Tag to what is to be hidden, by patterns."""
+    from indrel.checks.headline import spoken_of
     from indrel.core.model import plural
     from indrel.drafts import headers as drafts
     from indrel.reports import write_whole
 
     with opened(from_snapshot or snapshot, None, quiet, intent) as site:
         found = drafts.draft(site)
+        spoken = spoken_of(site)
         where = site.intent.where
     if not found.nginx:
         raise UsageError(f"{where or 'no intent file'}: no entry that addresses can tell wants anything hidden")
@@ -173,7 +180,9 @@ def headers(
             write_whole(output / name, text.encode())
             say(f"written: {output / name}", quiet)
     else:
-        out_console().file.write(f"# ---- nginx\n{found.nginx}\n# ---- Apache httpd\n{found.apache}")
+        out_console().file.write(
+            f"# {spoken}: what is to be hidden\n# ---- nginx\n{found.nginx}\n# ---- Apache httpd\n{found.apache}"
+        )
     for pattern, text, count in found.patterns:
         term.line(
             f"{text}: {pattern} ({plural(count, 'known address needs', 'known addresses need')} it now)",
@@ -195,13 +204,15 @@ def tickets(
 ) -> None:
     """Write one Markdown file a cause, for whoever is to mend it: what is wrong, where, what instead, how to check."""
     from indrel.checks import verdict_of
+    from indrel.checks.headline import spoken_of
     from indrel.core.model import plural
     from indrel.drafts import tickets as drafts
     from indrel.reports import write_whole
 
     with opened(from_snapshot or snapshot, crawler, quiet, intent) as site:
         found = drafts.draft(verdict_of(site), site)
+        spoken = spoken_of(site)
     output.mkdir(parents=True, exist_ok=True)
     for name, octets in found.items():
         write_whole(output / name, octets)
-    terminal().line(f"{output}: {plural(len(found), 'ticket')}, the gravest first by number.", "bold")
+    terminal().line(f"{spoken}: {plural(len(found), 'ticket')} in {output}, the gravest first by number.", "bold")

@@ -52,6 +52,7 @@ def show(
     """Say which entry of the intent file decides an address, what it wants, and which entries it overrules."""
     from indrel import intent_tool as tool
     from indrel import pipeline
+    from indrel.checks.headline import spoken_of
     from indrel.core.address import normalise
     from indrel.errors import SnapshotError
 
@@ -63,6 +64,8 @@ def show(
             raise
         site = None
     term = terminal()
+    if site and not json:
+        term.line(f"{spoken_of(site)}:")
     for text in urls:
         if site is None and "://" not in text:
             raise UsageError(f"{text} is a path: name a snapshot (--from) or give the whole address")
@@ -96,6 +99,7 @@ def check(
     """List entries of the intent file that match nothing, are always overruled, or contradict each other."""
     from indrel import intent_tool as tool
     from indrel.checks import verdict_of
+    from indrel.checks.headline import spoken_of
     from indrel.core.model import plural
 
     with opened(from_snapshot or snapshot, None, quiet, file) as site:
@@ -104,6 +108,7 @@ def check(
         found = tool.check(site, verdict_of(site).findings)
         where, entries = site.intent.where, len(site.intent.wants)
         decided, known = tool.reach(site)
+        spoken = spoken_of(site)
     if json:
         document = {"entries": entries, "decided": decided, "known": known, "problems": [i.as_json() for i in found]}
         out_console().file.write(json_module.dumps(document, ensure_ascii=False) + "\n")
@@ -112,7 +117,8 @@ def check(
         said = plural(len(found), "entry does nothing or contradicts", "entries do nothing or contradict")
         summary = said if found else "every entry does something"
         term.line(
-            f"{where}: {summary}; {plural(entries, 'want')} decide {decided:,} of {known:,} known addresses.", "bold"
+            f"{spoken}: {summary} in {where}; {plural(entries, 'want')} decide {decided:,} of {known:,} known addresses.",
+            "bold",
         )
         for idle in found:
             term.line(f"{where}:{idle.line}  {idle.text}: {idle.problem}", indent=2, hang=4)

@@ -80,6 +80,7 @@ def draft(site: Site, with_headers: bool = False) -> RobotsDraft:
         mended = [change for use in _uses(site, now, with_headers) if (change := _mend(use, lines, found))]
         if not mended:
             break
+        mended = _kept_apart(now, mended)
         lines = [new for number, line in enumerate(lines, 1) for new in _changed(number, line, mended)]
     had_none = {g.agent_lines for g in host.file.groups if not g.rules and not g.empty_rules}
     for group in reversed(parse(_joined(lines)).groups):
@@ -109,6 +110,13 @@ class _Line:
 
 _Change = tuple[int, bool, list[str]]
 """The place of a line in the draft, whether it stays, and the lines to set behind it."""
+
+
+def _kept_apart(host: HostRobots, changes: list[_Change]) -> list[_Change]:
+    """A group that loses all its rules gets an empty one: else its crawlers would be read as those of the group behind it."""
+    gone = {place for place, stays, added in changes if not stays and not added}
+    last = {max(r.line for r in g.rules) for g in host.file.groups if g.rules and {r.line for r in g.rules} <= gone}
+    return [(place, stays, ["Disallow:"] if place in last else added) for place, stays, added in changes]
 
 
 def _joined(lines: list[_Line]) -> bytes:
