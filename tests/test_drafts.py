@@ -52,6 +52,7 @@ _wants = st.lists(
 
 @settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(_groups, _wants, st.sets(st.sampled_from(PATHS)))
+@example([("*", [("Disallow", "/"), ("Disallow", "/*c")])], [], {"/a/b"})
 @example([("*", [("Disallow", "/a/b$")]), ("Bingbot", [("Disallow", "/")])], [], {"/a/b"})
 def test_no_draft_bars_what_is_wanted(
     tmp_path_factory: pytest.TempPathFactory, groups: Any, wants: Any, told: set[str]

@@ -52,6 +52,11 @@ class _Use:
     told_noindex: set[str] = field(default_factory=set)
     others: set[str] = field(default_factory=set)
 
+    @property
+    def stays(self) -> set[str]:
+        """What it bars and is to go on barring."""
+        return self.kept_out | self.others
+
 
 def draft(site: Site, with_headers: bool = False) -> RobotsDraft:
     """Propose a robots.txt for the site's main host. `with_headers`: what is stated to be hidden will say noindex.
@@ -75,9 +80,12 @@ def draft(site: Site, with_headers: bool = False) -> RobotsDraft:
     lines = [line for line in lines if line.number not in {number for number, _ in bad}]
     if len(bad) == len(host.file.sitemaps):
         lines += [_Line(None, text) for text in _own_sitemaps(site, found)]
+    known = {path for (path,) in site.rows("SELECT path FROM fact WHERE known AND origin = ?", [host.origin])}
     for _ in range(MOST_ROUNDS):  # a line that goes may uncover another that bars the same
         now = HostRobots.given(host.origin, _joined(lines), host.where)
-        mended = [change for use in _uses(site, now, with_headers) if (change := _mend(use, lines, found))]
+        uses = _uses(site, now, with_headers)
+        shut = set().union(*(use.stays for use in uses))
+        mended = [change for use in uses if (change := _mend(use, lines, found, shut, known - shut))]
         if not mended:
             break
         mended = _kept_apart(now, mended)
@@ -170,12 +178,15 @@ def _uses(site: Site, host: HostRobots, with_headers: bool) -> list[_Use]:
     return [found[line] for line in sorted(found)]
 
 
-def _mend(use: _Use, lines: list[_Line], found: RobotsDraft) -> _Change | None:
-    """Open what a line bars wrongly: with Allow lines beside it, or by taking it out where nothing is lost."""
-    opens = use.wanted | use.told_noindex
+def _mend(use: _Use, lines: list[_Line], found: RobotsDraft, shut: set[str], free: set[str]) -> _Change | None:
+    """Open what a line bars wrongly: with Allow lines beside it, or by taking it out where nothing is lost.
+
+    `shut` are the known addresses that any line is to go on barring, `free` the others: what is added holds none of
+    the wrong ones, whatever other lines say of them.
+    """
+    opens, stays = use.wanted | use.told_noindex, use.stays
     if not opens:
         return None
-    stays = use.kept_out | use.others
     rule, line = use.rule, lines[use.rule.line - 1]
     why = []
     if use.wanted:
@@ -184,10 +195,10 @@ def _mend(use: _Use, lines: list[_Line], found: RobotsDraft) -> _Change | None:
         pages = plural(len(use.told_noindex), "page")
         why.append(f"it keeps the noindex of {pages} from being read, such as {min(use.told_noindex)}")
     said = " and ".join(why)
-    allows = None if line.eased else _fewest(opens, stays, rule.pattern.length)
+    allows = None if line.eased else _fewest(opens, shut - opens, rule.pattern.length)
     place = f"line {line.number}" if line.number else "a line"
     if allows is None or (not stays and (use.told_noindex or len(use.wanted) >= MANY)):
-        bars = _fewest(stays, opens, 0)
+        bars = _fewest(stays, free | opens, 0)
         if bars is None:
             raise IndrelError(
                 f"no draft was made: {place}, `{rule.text}`, bars what is wanted and what is not in so many places that more than "
