@@ -201,5 +201,5 @@ def test_agrees_with_the_second_reading(lines: list[str], paths: list[str], name
 
 def test_crawlers_resolve_by_purpose() -> None:
     assert {c.token for c in resolve(["ads"])} >= {"adsbot-google"}
-    assert {c.purpose for c in resolve(["ai"])} == {"ai-training", "ai-answers"}
+    assert {c.purpose for c in resolve(["ai"])} == {"ai-training", "ai-answers", "ai-user"}
     assert resolve(["Newbot/1"])[0].robots_tokens == ("newbot", "*")

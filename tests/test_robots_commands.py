@@ -121,7 +121,21 @@ def test_check_and_matrix_against_a_site(indrel: Run, snapshot: Path, tmp_path: 
     by = {name: r for r in rows for name in r["crawlers"]}
     assert (by["GPTBot"]["barred"], by["GPTBot"]["differs"], by["*"]["barred"]) == (1.0, True, 0.4)
     assert by["AdsBot-Google"]["group"] is None and by["Googlebot-Image"]["group"] == "*"
-    assert "ai-training" in indrel("robots", "matrix", "new.txt", code=0).stdout
+    assert all(len(r["crawlers"]) == 1 for r in rows) and by["GPTBot"]["lines"] == [{"line": 5, "text": "Disallow: /"}]
+    assert [by[n]["reads"] for n in ("GPTBot", "Bingbot", "AdsBot-Google")] == ["nothing", "part", "everything"]
+    assert {by[n]["purpose"] for n in ("GPTBot", "OAI-SearchBot", "ChatGPT-User")} == {
+        "ai-training",
+        "ai-answers",
+        "ai-user",
+    }
+    alone = indrel("robots", "matrix", "new.txt", "-o", "m.csv", "-o", "m.svg", code=0)
+    assert (
+        "written: m.svg" in alone.stderr
+        and "GPTBot,ai-training,nothing,,gptbot,5,Disallow: /" in (tmp_path / "m.csv").read_text()
+    )
+    shown = indrel("robots", "matrix", "new.txt", code=0).stdout
+    assert shown.startswith("new.txt: of 57 crawlers ") and "nothing (GPTBot)" in shown
+    assert indrel("robots", "matrix", "--from", snapshot, code=0).stdout.startswith("www.sarnfell.example")
 
 
 def test_many_rules_and_addresses_stream(indrel: Run, tmp_path: Path) -> None:

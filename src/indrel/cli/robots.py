@@ -12,6 +12,7 @@ import typer
 
 from indrel.cli import options as opt
 from indrel.cli.checked import code_of
+from indrel.cli.matrix import matrix
 from indrel.cli.talk import out_console, say, terminal
 from indrel.errors import InputError, UsageError
 
@@ -375,43 +376,4 @@ def _show_impact(found: Impact, origin: str, subject: str) -> None:
         table(term, ["", "section", "change", "for", "count", "addresses"], rows, {"wanted": "bold red"})
 
 
-@robots.command("matrix")
-def matrix(
-    file: FileArgument,
-    snapshot: Annotated[
-        Path | None, typer.Option("--from", metavar="SNAPSHOT", help="Whose addresses the shares are of.")
-    ] = None,
-    json: opt.JsonOption = False,
-    connect: opt.ConnectOption = None,
-    timeout: opt.TimeoutOption = 20.0,
-    quiet: opt.QuietOption = False,
-) -> None:
-    """Show who may read what: crawlers by purpose, the group that holds, the share of the site that is barred."""
-    from indrel import pipeline
-    from indrel import robots_tool as tool
-    from indrel.reports.terminal import table
-
-    loaded = tool.load(file, _options(connect, timeout))
-    site = pipeline.open_site(snapshot, None) if snapshot else None
-    try:
-        rows = tool.matrix(loaded, site)
-    finally:
-        if site:
-            site.close()
-    if json:
-        for row in rows:
-            out_console().file.write(json_module.dumps(row.as_json(), ensure_ascii=False) + "\n")
-        return
-    heads, cells, last = ["purpose", "crawlers", "group", "rules", "beside *"], [], ""
-    for row in rows:
-        names = ", ".join(row.crawlers)
-        differs = "differs" if row.differs else ""
-        cell = [row.purpose if row.purpose != last else "", names, row.group or "none", str(row.rules), differs]
-        if row.barred is not None:
-            worst = sorted(row.sections.items(), key=lambda pair: (-pair[1], pair[0]))[:4]
-            cell += [f"{row.barred:.0%}", ", ".join(f"{name} {share:.0%}" for name, share in worst)]
-        cells.append(cell)
-        last = row.purpose
-    if site is not None:
-        heads += ["barred", "of sections"]
-    table(terminal(), heads, cells, {"differs": "yellow"})
+robots.command("matrix")(matrix)

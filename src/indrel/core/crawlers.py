@@ -76,7 +76,7 @@ def is_known(name: str) -> bool:
 
 
 def resolve(names: Iterable[str]) -> tuple[Crawler, ...]:
-    """The crawlers that names mean: a token, a purpose (`search`, `ai` for both AI purposes) or `*`."""
+    """The crawlers that names mean: a token, a purpose (`search`, `ai` for all AI purposes) or `*`."""
     found: dict[str, Crawler] = {}
     for name in names:
         word = name.strip().lower()

@@ -11,10 +11,14 @@ from indrel.core.crawlers import STAR, Crawler, crawler, table
 from indrel.core.robots import Access, Paths, Ruleset, Verdict, match_many
 from indrel.decide.site import Site
 
+PURPOSES = ("all others", "search", "ads", "ai-training", "ai-answers", "ai-user", "preview", "archive", "other")
+"""In the order in which they are told."""
+
 
 @dataclass(frozen=True)
 class MatrixRow:
-    """Crawlers of one purpose for which the same rules hold. `barred` is a share of the known addresses."""
+    """What one crawler may read. `barred` is a share of the known addresses, None where none are known; `reads` is
+    `everything`, `part` or `nothing`; `lines` are the rules that say so, as line and text."""
 
     purpose: str
     crawlers: tuple[str, ...]
@@ -23,16 +27,29 @@ class MatrixRow:
     barred: float | None
     sections: dict[str, float]
     differs: bool
+    reads: str
+    lines: tuple[tuple[int, str], ...]
 
     def as_json(self) -> dict[str, object]:
         return {
             "purpose": self.purpose, "crawlers": list(self.crawlers), "group": self.group, "rules": self.rules,
-            "barred": self.barred, "sections": self.sections, "differs": self.differs,
+            "barred": self.barred, "sections": self.sections, "differs": self.differs, "reads": self.reads,
+            "lines": [{"line": line, "text": text} for line, text in self.lines],
         }  # fmt: skip
 
 
+@dataclass(frozen=True)
+class _Share:
+    """What a set of rules comes to."""
+
+    barred: float | None
+    sections: dict[str, float]
+    reads: str
+    lines: tuple[tuple[int, str], ...]
+
+
 def matrix_of(verdict: Verdict, site: Site | None) -> list[MatrixRow]:
-    """Who may read what: every crawler known or named in the file, by purpose."""
+    """Who may read what: every crawler known or named in the file, one row each, by purpose."""
     held, file, access = verdict.ruleset, verdict.file, verdict.access
     every = {**table(), **{a: crawler(a) for a in file.agents}, STAR: Crawler(STAR, STAR, purpose="all others")}
     names = (
@@ -41,26 +58,22 @@ def matrix_of(verdict: Verdict, site: Site | None) -> list[MatrixRow]:
         else []
     )
     sections = np.array([site.section(site.base_origin + p) for p in names] if site else [], dtype=np.str_)
-    paths = Paths(names)
-    groups: dict[tuple[str, object], list[Crawler]] = {}
+    paths = Paths(names) if names else None
+    general = held(crawler(STAR)).key
+    shares: dict[object, _Share] = {}
+    rows = []
     for one in every.values():
         rules = held(one)
-        groups.setdefault((one.purpose, rules.key), []).append(one)
-    general = held(crawler(STAR)).key
-    shares: dict[object, tuple[float | None, dict[str, float]]] = {}
-    rows = []
-    for (purpose, key), members in groups.items():
-        rules = held(members[0])
-        named = list(dict.fromkeys(name for m in members if (name := held(m).group)))
-        group = ", ".join(named) or None
-        if key not in shares:
-            shares[key] = _shares(rules, paths, sections, access)
-        share, parts = shares[key]
+        if rules.key not in shares:
+            shares[rules.key] = _share(rules, paths, sections, access)
+        share = shares[rules.key]
         rows.append(
-            MatrixRow(purpose, tuple(m.name for m in members), group, len(rules.rules), share, parts, key != general)
-        )
-    order = ["all others", "search", "ads", "ai-training", "ai-answers", "preview", "archive", "other"]
-    return sorted(rows, key=lambda r: (order.index(r.purpose), r.differs, r.group or "", r.crawlers))
+            MatrixRow(
+                one.purpose, (one.name,), rules.group or None, len(rules.rules), share.barred, share.sections,
+                rules.key != general, share.reads, share.lines,
+            )
+        )  # fmt: skip
+    return sorted(rows, key=lambda r: (PURPOSES.index(r.purpose), r.crawlers[0].lower()))
 
 
 def site_matrix(site: Site) -> list[MatrixRow]:
@@ -69,17 +82,24 @@ def site_matrix(site: Site) -> list[MatrixRow]:
     return matrix_of(host.verdict, site) if host and host.known else []
 
 
-def _shares(
-    rules: Ruleset, paths: Paths, sections: npt.NDArray[np.str_], access: Access
-) -> tuple[float | None, dict[str, float]]:
-    """The share of addresses that rules bar, in all and by section where it is not nothing."""
-    if not len(paths):
-        return None, {}
-    bars = np.array([not r.allow for r in rules.rules] + [access is Access.ALL_BARRED])
-    barred = bars[match_many(rules.rules, paths)]
+def _share(rules: Ruleset, paths: Paths | None, sections: npt.NDArray[np.str_], access: Access) -> _Share:
+    """The share of addresses that rules bar, in all and by section where it is not nothing, and the lines that do it."""
+    bars = [r for r in rules.rules if not r.allow]
+    if access is Access.ALL_BARRED or paths is None:
+        shut = access is Access.ALL_BARRED or (any(r.path == "/" for r in bars) and len(bars) == len(rules.rules))
+        reads = "nothing" if shut else "part" if bars else "everything"
+        share = None if paths is None else 1.0
+        return _Share(share, {}, reads, tuple((r.line, r.text) for r in bars))
+    decided = match_many(rules.rules, paths)
+    barred = np.array([not r.allow for r in rules.rules] + [False])[decided]
     parts = {}
     for name in np.unique(sections):
-        share = float(barred[sections == name].mean())
-        if share:
-            parts[str(name)] = round(share, 4)
-    return round(float(barred.mean()), 4), parts
+        part = float(barred[sections == name].mean())
+        if part:
+            parts[str(name)] = round(part, 4)
+    used = set(np.unique(decided[barred]).tolist())
+    share = float(barred.mean())
+    return _Share(
+        round(share, 4), parts, "nothing" if share == 1 else "part" if share else "everything",
+        tuple((r.line, r.text) for n, r in enumerate(rules.rules) if n in used),
+    )  # fmt: skip

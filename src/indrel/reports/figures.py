@@ -18,6 +18,7 @@ from indrel.reports.panels import MOST_BARS, ORDER, Panel, panels
 from indrel.reports.terminal import host_of
 
 if TYPE_CHECKING:
+    from indrel.decide.matrix import MatrixRow
     from indrel.history import History
 
 COLOURS = {
@@ -60,7 +61,10 @@ def _rows(axes: Axes, panel: Panel) -> None:
             if share >= 0.05:
                 axes.text(start + share / 2, place, f"{count:,}", ha="center", va="center", color=_PAPER, fontsize=8.5)
         left = [start + share for start, share in zip(left, shares, strict=True)]
-    axes.set_yticks(places, [f"{clip(safe(name), 34)}  {sum(states.values()):,}" for name, states in panel.bars])
+    axes.set_yticks(
+        places,
+        [clip(safe(name), 40) + (f"  {sum(states.values()):,}" if panel.totals else "") for name, states in panel.bars],
+    )
     axes.set_ylim(len(panel.bars) - 0.5, -0.5)
     axes.set_xlim(0, 1)
     axes.set_xticks([])
@@ -85,7 +89,8 @@ def _columns(axes: Axes, panel: Panel) -> None:
 
 def _legend(figure: Figure, shown: Sequence[Panel]) -> None:
     there = {state for panel in shown for _, states in panel.bars for state, count in states.items() if count}
-    marks = [matplotlib.patches.Patch(color=COLOURS[s], label=s.value) for s in ORDER if s in there]
+    words = {state: word for panel in shown for state, word in panel.words.items()}
+    marks = [matplotlib.patches.Patch(color=COLOURS[s], label=words.get(s, s.value)) for s in ORDER if s in there]
     figure.legend(
         handles=marks,
         loc="outside lower left",
@@ -153,3 +158,22 @@ def history_figure(found: History, form: str) -> bytes:
         metadata=metadata,
         **how,
     )
+
+
+def matrix_figure(rows: Sequence[MatrixRow], subject: str, says: str, form: str) -> bytes:
+    """What crawlers may read, one bar for those of a purpose that the same rules hold for: the share of known addresses,
+    or all, a half for a part, nothing."""
+    groups: dict[tuple[str, str | None, float], list[str]] = {}
+    for row in rows:
+        barred = row.barred if row.barred is not None else {"everything": 0.0, "part": 0.5, "nothing": 1.0}[row.reads]
+        groups.setdefault((row.purpose, row.group, barred), []).extend(row.crawlers)
+    bars = []
+    for (purpose, _, barred), names in groups.items():
+        shares = {State.BARRED.value: round(100 * barred), State.OPEN.value: 100 - round(100 * barred)}
+        told = names[0] if len(names) == 1 else f"{names[0]} and {len(names) - 1} more"
+        bars.append((f"{purpose}: {told}" if purpose != "all others" else told, {k: v for k, v in shares.items() if v}))
+    words = {State.OPEN.value: "may read (per cent)", State.BARRED.value: "barred"}
+    panel = Panel("matrix", "Who may read what", says, bars, totals=False, words=words)
+    metadata = {"Software": None} if form == "png" else {"Date": None, "Creator": None}
+    how = {"dpi": 110} if form == "png" else {}
+    return _saved(lambda: _figure([panel], subject), format=form, facecolor=_PAPER, metadata=metadata, **how)

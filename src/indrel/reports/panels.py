@@ -6,7 +6,7 @@ Drawn as bars in the page, and by `figures` as PNG or SVG.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 from indrel.core.address import split
@@ -33,6 +33,11 @@ class Panel:
     says: str
     bars: Sequence[tuple[str, Counts]]
     upright: bool = False
+    totals: bool = True
+    """Whether a bar's whole stands beside its name."""
+
+    words: Mapping[str, str] = field(default_factory=dict)
+    """What to call a state in the key, where not by its own name."""
 
     @property
     def most(self) -> int:

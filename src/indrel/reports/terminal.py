@@ -202,16 +202,18 @@ class Terminal:
 
     def matrix(self, rows: Sequence[MatrixRow]) -> None:
         """The crawlers that robots.txt treats otherwise than all others."""
-        others = [r for r in rows if r.differs]
-        if not others:
+        groups: dict[tuple[str, str | None, float | None], list[str]] = {}
+        for row in rows:
+            if row.differs:
+                groups.setdefault((row.purpose, row.group, row.barred), []).extend(row.crawlers)
+        if not groups:
             return
         self.console.print()
         self.pieces(("Crawlers with rules of their own", "bold"), ("  (indrel robots matrix shows all)", "dim"))
-        for row in others:
-            share = "nothing" if not row.barred else f"{row.barred:.0%}"
-            names = ", ".join(row.crawlers)
-            self.pieces((f"  {row.purpose:<13}", "dim"), (f"{names}: ", ""), (f"{share} barred", "magenta" if row.barred else "green"),
-                        (f" (group {row.group})" if row.group else " (no group holds)", "dim"))  # fmt: skip
+        for (purpose, group, barred), names in groups.items():
+            share = "nothing" if not barred else f"{barred:.0%}"
+            self.pieces((f"  {purpose:<13}", "dim"), (f"{', '.join(names)}: ", ""), (f"{share} barred", "magenta" if barred else "green"),
+                        (f" (group {group})" if group else " (no group holds)", "dim"))  # fmt: skip
 
     def sitemaps(self, sitemaps: Sequence[SitemapStates]) -> None:
         """What the sitemaps put forward, by state; only where some of it cannot be listed."""

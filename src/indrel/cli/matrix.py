@@ -1,0 +1,150 @@
+"""`indrel robots matrix`: who may read what, a row a crawler."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json as json_module
+from collections import Counter
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from indrel.cli import options as opt
+from indrel.cli.talk import out_console, say, terminal
+from indrel.errors import UsageError
+from indrel.plain import field
+
+if TYPE_CHECKING:
+    from indrel.decide.matrix import MatrixRow
+    from indrel.decide.site import Site
+    from indrel.sources.options import GatherOptions
+
+ENDINGS = (".csv", ".json", ".png", ".svg")
+FEW = 6
+"""Lines of a crawler's rules that are shown in a terminal."""
+
+
+def matrix(
+    file: Annotated[
+        str | None,
+        typer.Argument(
+            metavar="[FILE_OR_URL]",
+            help="A robots.txt: a file, an address, or - for standard input; without it the one that an audit read.",
+            show_default=False,
+        ),
+    ] = None,
+    snapshot: Annotated[
+        Path | None,
+        typer.Option("--from", metavar="SNAPSHOT", help="Whose addresses the shares are of, and whose robots.txt."),
+    ] = None,
+    output: Annotated[
+        list[Path] | None, typer.Option("-o", "--output", metavar="FILE", help="Write it as .csv, .json, .png or .svg.")
+    ] = None,
+    json: opt.JsonOption = False,
+    connect: opt.ConnectOption = None,
+    timeout: opt.TimeoutOption = 20.0,
+    quiet: opt.QuietOption = False,
+) -> None:
+    """Show who may read what: each crawler with its purpose, how much it may read, and the group and lines that say so."""
+    from indrel import pipeline
+    from indrel.checks.headline import spoken_of
+    from indrel.extras import require
+    from indrel.sources.options import GatherOptions
+
+    for one in output or ():
+        if one.suffix.lower() not in ENDINGS:
+            raise UsageError(f"{one}: a matrix can be written as {', '.join(ENDINGS)}")
+        if one.suffix.lower() in (".png", ".svg"):
+            require("matplotlib", str(one))
+    site = None
+    if snapshot or file is None:
+        path = snapshot or pipeline.newest_snapshot()
+        if snapshot is None:
+            say(f"from {path}", quiet)
+        site = pipeline.open_site(path, None)
+    try:
+        options = GatherOptions(crawlers=(), rate=0, timeout=timeout, connect=opt.parse_connect(connect))
+        rows = _rows(site, file, options)
+        subject = (spoken_of(site) + (f", {file}" if file else "")) if site else str(file)
+    finally:
+        if site:
+            site.close()
+    for one in output or ():
+        _write(one, rows, subject)
+        say(f"written: {one}", quiet)
+    if json:
+        for row in rows:
+            out_console().file.write(json_module.dumps(row.as_json(), ensure_ascii=False) + "\n")
+    elif not output:
+        _show(rows, subject)
+
+
+def _rows(site: Site | None, file: str | None, options: GatherOptions) -> list[MatrixRow]:
+    from indrel import robots_tool as tool
+    from indrel.decide.matrix import site_matrix
+
+    if file is not None:
+        return tool.matrix(tool.load(file, options), site)
+    rows = site_matrix(site) if site else []
+    if not rows:
+        raise UsageError("robots.txt is not known in this audit: name a file or an address")
+    return rows
+
+
+def sentence(rows: Sequence[MatrixRow]) -> str:
+    """How many crawlers may read everything, a part, nothing."""
+    counts = Counter(row.reads for row in rows)
+    parts = [f"{counts[w]:,} {w if w != 'part' else 'a part'}" for w in ("everything", "part", "nothing") if counts[w]]
+    shut = [row.crawlers[0] for row in rows if row.reads == "nothing"]
+    named = f" ({', '.join(shut)})" if 0 < len(shut) <= FEW else ""
+    return f"of {len(rows):,} crawlers {', '.join(parts).replace(' ', ' may read ', 1)}{named}"
+
+
+def _show(rows: Sequence[MatrixRow], subject: str) -> None:
+    from indrel.reports.terminal import table
+
+    term = terminal()
+    term.line(f"{subject}: {sentence(rows)}.", "bold")
+    general = next(row for row in rows if row.purpose == "all others")
+    cells = []
+    for row in rows:
+        reads = row.reads if row.barred is None or row.reads != "part" else f"{1 - row.barred:.0%}"
+        if row is not general and not row.differs:
+            why = "as *"
+        elif row.lines:
+            told = ", ".join(f"{text} ({line})" for line, text in row.lines[:FEW])
+            more = f" and {len(row.lines) - FEW:,} more lines" if len(row.lines) > FEW else ""
+            why = f"{told}{more}"
+        else:
+            why = "nothing bars it" if row.group else "no group holds for it"
+        cells.append([row.crawlers[0], row.purpose, reads, row.group or "none", why])
+    term.console.print()
+    styles = {"nothing": "magenta", "part": "yellow"}
+    table(term, ["crawler", "purpose", "may read", "group", "what bars it (line)"], cells, styles)
+
+
+def _write(file: Path, rows: Sequence[MatrixRow], subject: str) -> None:
+    from indrel.reports import write_whole
+
+    ending = file.suffix.lower()
+    if ending == ".json":
+        content = "".join(json_module.dumps(row.as_json(), ensure_ascii=False) + "\n" for row in rows).encode()
+    elif ending == ".csv":
+        out = io.StringIO(newline="")
+        table = csv.writer(out, lineterminator="\r\n")
+        table.writerow(["crawler", "purpose", "reads", "barred", "group", "lines", "rules", "sections"])
+        for row in rows:
+            sections = "; ".join(f"{name} {share:.0%}" for name, share in row.sections.items())
+            table.writerow([
+                field(row.crawlers[0]), row.purpose, row.reads, "" if row.barred is None else row.barred, field(row.group or ""),
+                " ".join(str(line) for line, _ in row.lines), field("; ".join(text for _, text in row.lines)), field(sections),
+            ])  # fmt: skip
+        content = out.getvalue().encode("utf-8", "backslashreplace")
+    else:
+        from indrel.reports.figures import matrix_figure
+
+        content = matrix_figure(rows, subject, sentence(rows).partition(" (")[0], ending[1:])
+    write_whole(file, content)
