@@ -14,6 +14,7 @@ from indrel.checks.measures import MANY
 from indrel.checks.silence import without_consequences
 from indrel.core.model import Accepted, Cause, Finding, Severity, Skipped, Verdict, plural
 from indrel.decide.site import Site
+from indrel.snapshot.faults import explained
 
 FEW = 3
 """Pages of a section that differ from a cause's, and are named."""
@@ -46,6 +47,8 @@ def judge(site: Site, only: Iterable[str] | None = None) -> Verdict:
         try:
             findings += [_finding(one, hit, site) for hit in one.run(site)]
         except Exception as error:
+            if meant := explained(error):  # not the check's fault
+                raise meant from error
             log.debug("check %s crashed", one.id, exc_info=True)
             crashed.append(Skipped(one.id, f"{type(error).__name__}: {error}"[:300]))
     findings = accept(site, softened(site, without_consequences(site, findings)), site.today)

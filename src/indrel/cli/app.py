@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import io
-import os
 import sys
 from collections.abc import Iterator, Mapping
 from importlib import import_module
@@ -97,36 +95,56 @@ def _root(
 
 def main() -> None:
     """Run the command line. Exit codes: 0, 1 findings, 2 usage or input, 3 not completed or crashed, 130 interrupted."""
-    from indrel.plain import safe
+    from indrel.cli.streams import Streams
 
-    for stream in (sys.stdout, sys.stderr):  # sites hold characters that a terminal's encoding may not
-        if isinstance(stream, io.TextIOWrapper):
-            stream.reconfigure(errors="backslashreplace")
+    streams = Streams()
     if "--verbose" in sys.argv or "-v" in sys.argv:
         import logging
 
         logging.basicConfig(level=logging.DEBUG, format="%(name)s: %(message)s")
         for noisy in ("asyncio", "aiohttp", "matplotlib"):
             logging.getLogger(noisy).setLevel(logging.WARNING)
+    code = _run()
+    if why := streams.fault():
+        print(f"indrel: {why}", file=sys.stderr)
+        code = max(code, 2)
+    sys.exit(code)
+
+
+def _run() -> int:
+    """The exit code; what went wrong is told in one line."""
+    from indrel.cli.streams import ReaderGone
+    from indrel.plain import safe
+
     try:
         app()
+    except SystemExit as end:
+        return end.code if isinstance(end.code, int) else 0 if end.code is None else 2
     except IndrelError as error:
         print(f"indrel: {safe(str(error))}", file=sys.stderr)
-        sys.exit(error.exit_code)
+        return error.exit_code
     except KeyboardInterrupt:
         print("indrel: interrupted", file=sys.stderr)
-        sys.exit(130)
-    except BrokenPipeError:
-        # The reader has gone: nothing can be said any more, and closing must not complain.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        sys.exit(0)
+        return 130
+    except ReaderGone:
+        return 0
     except Exception as error:
         import logging
 
+        from indrel.snapshot.faults import explained
+
+        if isinstance(error, OSError) and error.filename:
+            print(f"indrel: {safe(str(error.filename))} cannot be read or written: {error.strerror}", file=sys.stderr)
+            return 2
+        if meant := explained(error):
+            logging.getLogger("indrel").debug("database", exc_info=True)
+            print(f"indrel: {meant}", file=sys.stderr)
+            return meant.exit_code
+
         logging.getLogger("indrel").debug("fault", exc_info=True)
         print(
-            f"indrel: a fault of Indrel itself: {safe(f'{type(error).__name__}: {error}'[:300])} "
-            "(run again with --verbose and report what it prints)",
+            f"indrel: unexpected fault: {safe(f'{type(error).__name__}: {error}'[:300])} (please report what --verbose prints)",
             file=sys.stderr,
         )
-        sys.exit(3)
+        return 3
+    return 0

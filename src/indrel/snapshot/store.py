@@ -9,16 +9,18 @@ from __future__ import annotations
 import json
 import logging
 import os
+import shutil
 import tempfile
 import time
 from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 from types import TracebackType
-from typing import Any, Self
+from typing import Any, BinaryIO, Self
 
 import duckdb
 
-from indrel.errors import SnapshotError
+from indrel.errors import AuditCutShort, SnapshotError
+from indrel.snapshot.faults import explained
 from indrel.snapshot.schema import DECIDED, TABLES, VERSION, arrow, create_statements
 from indrel.sqltext import quoted, quoted_list
 
@@ -38,6 +40,9 @@ WRITING_MEMORY = "96MB"
 
 _BESIDE = ("", ".wal", ".wal.checkpoint", ".wal.recovery", ".tmp")
 """Endings of the files that the database itself keeps beside a snapshot."""
+
+ROOM = 32 << 20
+"""Octets that have to be free beside a snapshot's own size before decided rows are written to it."""
 
 _PATIENCE = 3.0
 """Seconds to wait while another process keeps what it decided."""
@@ -71,7 +76,8 @@ def _attach(con: duckdb.DuckDBPyConnection, path: Path, read_only: bool, patienc
             return
         except duckdb.Error as error:
             if "conflicting lock" not in str(error).lower() and "being used by another" not in str(error).lower():
-                raise _unusable(path) from error
+                meant = explained(error)
+                raise (meant if isinstance(meant, AuditCutShort) else _unusable(path)) from error
             if time.monotonic() > until:
                 raise SnapshotError(f"{path} is being written by another process: wait until it has ended") from error
             time.sleep(0.05)
@@ -83,7 +89,8 @@ def _unusable(path: Path) -> SnapshotError:
         with path.open("rb") as file:
             ours = file.read(12)[8:] == b"DUCK"
     except OSError as error:
-        return SnapshotError(f"{path} cannot be read: {error.strerror}")
+        verb = "read" if path.exists() else "written"
+        return SnapshotError(f"{path} cannot be {verb}: {error.strerror}")
     if ours:
         return SnapshotError(f"{path} is damaged: audit again, or take another snapshot")
     return SnapshotError(f"{path} is not a snapshot of Indrel: give a file that `indrel audit` wrote")
@@ -114,8 +121,12 @@ def _check_tables(con: duckdb.DuckDBPyConnection, path: Path) -> dict[str, dict[
         found.setdefault(table, {})[column] = kind
         others += default is not None
     if others or "meta" not in found:
-        raise SnapshotError(f"{path} is a database, but not a snapshot of Indrel")
+        raise _foreign(path)
     return found
+
+
+def _foreign(path: Path) -> SnapshotError:
+    return SnapshotError(f"{path} is a database, but not a snapshot of Indrel")
 
 
 def _check_version(con: duckdb.DuckDBPyConnection, path: Path) -> dict[str, Any]:
@@ -123,8 +134,10 @@ def _check_version(con: duckdb.DuckDBPyConnection, path: Path) -> dict[str, Any]
     try:
         meta = {name: json.loads(value) for name, value in con.execute("SELECT name, value FROM meta").fetchall()}
         version = int(meta["schema"])
-    except (duckdb.Error, KeyError, ValueError, TypeError) as error:
-        raise SnapshotError(f"{path} is a database, but not a snapshot of Indrel") from error
+    except duckdb.Error as error:
+        raise _unusable(path) if explained(error) else _foreign(path) from error
+    except (KeyError, ValueError, TypeError) as error:
+        raise _foreign(path) from error
     if version != VERSION:
         which = "an older" if version < VERSION else "a newer"
         raise SnapshotError(
@@ -135,14 +148,35 @@ def _check_version(con: duckdb.DuckDBPyConnection, path: Path) -> dict[str, Any]
     return meta
 
 
-def _refuse_foreign(path: Path) -> None:
-    """Never overwrite a file that is not one of ours."""
-    if path.is_dir():
-        raise SnapshotError(f"{path} is a folder: name a file to keep the snapshot in")
-    if path.exists():
-        with path.open("rb") as file:
-            if file.read(12)[8:] != b"DUCK":
-                raise SnapshotError(f"{path} exists and is not a snapshot: it was left as it is, name another file")
+def _make_room(path: Path) -> None:
+    """Take an older snapshot out of the way: never a file that is not one of ours, nor one that is being written."""
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        if path.is_dir():
+            raise SnapshotError(f"{path} is a folder: name a file to keep the snapshot in")
+        if path.exists():
+            with path.open("r+b") as file:
+                if file.read(12)[8:] != b"DUCK":
+                    raise SnapshotError(f"{path} exists and is not a snapshot: it was left as it is, name another file")
+                if not _lock(file):
+                    raise SnapshotError(f"{path} is being written by another process: name another file, or wait")
+                path.unlink()
+        Path(f"{path}.wal").unlink(missing_ok=True)
+    except OSError as error:
+        raise SnapshotError(f"{path} cannot be written: {error.strerror}") from error
+
+
+def _lock(file: BinaryIO) -> bool:
+    """Whether no other process holds the file, as the database does while it writes or reads."""
+    try:
+        import fcntl
+    except ImportError:  # elsewhere a file that is open cannot be removed
+        return True
+    try:
+        fcntl.lockf(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except OSError:
+        return False
+    return True
 
 
 class SnapshotWriter:
@@ -157,10 +191,7 @@ class SnapshotWriter:
         if resume and not path.exists():
             raise SnapshotError(f"{path} does not exist: there is nothing to resume")
         if not resume:
-            _refuse_foreign(path)
-            path.parent.mkdir(parents=True, exist_ok=True)
-            path.unlink(missing_ok=True)
-            Path(f"{path}.wal").unlink(missing_ok=True)
+            _make_room(path)
         self.con = _connect()
         self.con.execute(f"SET memory_limit = '{WRITING_MEMORY}'")
         _attach(self.con, path, read_only=False)
@@ -279,6 +310,9 @@ class Snapshot:
         that is reading, or a file that may not be written, is no error: what was decided is then decided again.
         """
         was = self._file.stat()
+        if shutil.disk_usage(self._file.parent).free < ROOM + was.st_size:
+            log.debug("decided rows are not kept: the disk is nearly full")
+            return False
         self.con.execute(f"USE memory; DETACH {NAME_OF_DATABASE}")
         kept = False
         try:

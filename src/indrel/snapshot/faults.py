@@ -1,0 +1,44 @@
+"""What the database's own faults mean, in words: a damaged snapshot, a full disk, too little memory."""
+
+from __future__ import annotations
+
+import duckdb
+
+from indrel.errors import AuditCutShort, IndrelError, SnapshotError
+
+_DAMAGE = (
+    "corrupt",
+    "checksum",
+    "could not read enough bytes",
+    "serializ",
+    "failed to load",
+    "out of range",
+    "invalid block",
+)
+_FULL = (
+    "no space left",
+    "disk quota",
+    "file too large",
+    "could not write",
+    "cannot write",
+    "failed to write",
+    "failed to truncate",
+)
+
+
+def explained(error: BaseException) -> IndrelError | None:
+    """The fault that one of the database's errors comes from; None where it is no such fault, but a mistake of ours."""
+    if not isinstance(error, duckdb.Error | RuntimeError | MemoryError):
+        return None
+    text = str(error).lower()
+    if isinstance(error, MemoryError | duckdb.OutOfMemoryException):
+        return AuditCutShort(
+            "there is too little memory for so many addresses: what was gathered is kept, give it more"
+        )
+    if any(word in text for word in _FULL):
+        return AuditCutShort(
+            "the disk is full or may not be written: what was gathered is kept, make room and go on with --resume"
+        )
+    if isinstance(error, duckdb.InternalException | duckdb.FatalException) or any(word in text for word in _DAMAGE):
+        return SnapshotError("the snapshot is damaged: audit again, or take another snapshot")
+    return None

@@ -1,0 +1,58 @@
+"""A machine that fails: streams that are full, closed or left, few descriptors, folders that cannot be written."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+from pathlib import Path
+
+import pytest
+
+from cases import HOST, NOINDEX, a, html, sitemap
+from conftest import PROGRAM
+from test_program import write_site
+
+FULL = "indrel: standard output cannot be written: No space left on device; write to a file with -o, or make room"
+# what is run in a shell, its exit code, what standard error must say
+TABLE = [
+    ("{p} audit b --base {h}/ --snapshot {s} --all | head -1; exit ${{PIPESTATUS[0]}}", 1, ""),
+    ("{p} list --from {k} --json | head -1; exit ${{PIPESTATUS[0]}}", 0, ""),
+    ("{p} list --from {k} > /dev/full", 2, FULL),
+    ("{p} audit {k} --json > /dev/full", 2, FULL),
+    ("{p} list --from {k} >&-", 0, ""),
+    ("{p} audit {k} >&- 2>&-", 1, ""),
+    ("{p} audit {k} > /dev/null 2> /dev/full", 1, ""),
+    ("ulimit -n 24; {p} audit b --base {h}/ --snapshot {s}", 1, ""),
+    ("{p} audit b --base {h}/ --snapshot {s} -o none/x.html", 2, "indrel: none/x.html: the folder none does not exist"),
+    ("{p} audit b --base {h}/ --snapshot /proc/x.indrel", 2, "indrel: /proc/x.indrel cannot be written"),
+    ("{p} report --from {k} -o {l}.html", 2, "cannot be written: File name too long"),
+    ("{p} audit b --base {h}/ --snapshot {l}.indrel", 2, "File name too long"),
+]
+
+
+@pytest.fixture(scope="module")
+def folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    where = tmp_path_factory.mktemp("machine")
+    write_site(
+        where / "b", {"index.html": html(body=a("/a.html")), "a.html": html(NOINDEX), "sitemap.xml": sitemap("/a.html")}
+    )
+    subprocess.run(
+        [PROGRAM, "audit", "b", "--base", HOST + "/", "--snapshot", "kept.indrel", "-q"], cwd=where, capture_output=True
+    )
+    return where
+
+
+@pytest.mark.parametrize(("line", "code", "said"), TABLE, ids=[str(n) for n in range(len(TABLE))])
+def test_a_failing_machine(line: str, code: int, said: str, folder: Path, tmp_path: Path) -> None:
+    """One line says what is wrong, the exit code is right, the snapshot stands."""
+    shell = line.format(p=PROGRAM, h=HOST, k="kept.indrel", s=tmp_path / "s.indrel", l="n" * 250)
+    done = subprocess.run(
+        ["bash", "-c", shell], cwd=folder, capture_output=True, text=True, timeout=60, env={**os.environ}
+    )
+    assert done.returncode == code, done.stderr
+    assert said in done.stderr and "Traceback" not in done.stderr and "unexpected" not in done.stderr
+    assert (
+        subprocess.run([PROGRAM, "list", "--from", "kept.indrel", "-q"], cwd=folder, capture_output=True).returncode
+        == 0
+    )
+    assert not [p.name for p in folder.iterdir() if p.name.startswith(".")], "nothing half-written is left"
