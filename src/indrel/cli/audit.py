@@ -10,12 +10,16 @@ import typer
 
 from indrel.cli import options as opt
 from indrel.cli.talk import ProgressLine, out_console, say, terminal
+from indrel.errors import Interrupted
 
 if TYPE_CHECKING:
     from indrel.core.intent import Intent
     from indrel.core.model import Verdict
     from indrel.decide.site import Site
     from indrel.errors import IndrelError
+
+SOON_JUDGED = 5_000
+"""Pages up to which an audit that was interrupted is judged all the same: whoever interrupts does not want to wait."""
 
 
 def audit(
@@ -71,6 +75,9 @@ def audit(
             progress.clear()
         path, cut = gathered.snapshot, gathered.cut_short
         pipeline.keep_intent(path, wants)
+        if isinstance(cut, Interrupted) and gathered.pages > SOON_JUDGED:
+            say(f"indrel: {cut}; `indrel audit {path}` judges the {gathered.pages:,} pages that were read")
+            raise typer.Exit(cut.exit_code)
     site, verdict = pipeline.examine(path, crawler, wants)
     if baseline:
         verdict = since(baseline, site, verdict, wants)

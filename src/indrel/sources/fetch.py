@@ -23,6 +23,7 @@ from indrel.core.address import normalise, split
 from indrel.core.robots.access import MAX_HOPS
 from indrel.core.robots.file import MAX_OCTETS
 from indrel.gather.keeping import Answer
+from indrel.sources import coding
 from indrel.sources.options import GatherOptions
 
 USER_AGENT = f"Indrel/{__version__}"
@@ -33,7 +34,11 @@ BACKOFF = (0.5, 1.5)
 LONGEST_WAIT = 30.0
 """A `Retry-After` beyond this is not waited for."""
 
+WHOLE = 2
+"""Times the time-out that a whole answer may take; one that has begun is not asked for again."""
+
 STEP = 65_536
+SLOW = "the answer did not end in time"
 NO_SUCH_HOST = "there is no such host"
 PRIVATE = "not asked: a private address"
 
@@ -82,6 +87,8 @@ def explain(error: BaseException) -> str:
         return f"no connection ({error.os_error.strerror or 'refused'})".lower()
     if isinstance(error, aiohttp.ServerDisconnectedError):
         return "the server closed the connection without an answer"
+    if isinstance(error, coding.CodingError):
+        return "the answer is not compressed as it says, or was cut short"
     if isinstance(error, aiohttp.ClientPayloadError):
         return "the connection broke off in the middle of the answer"
     if isinstance(error, aiohttp.ClientResponseError):
@@ -154,7 +161,7 @@ class Fetcher:
 
     async def __aenter__(self) -> Self:
         timeout = aiohttp.ClientTimeout(
-            total=self.options.timeout * 6,
+            total=self.options.timeout * WHOLE,
             connect=None,
             sock_connect=self.options.timeout,
             sock_read=self.options.timeout,
@@ -169,6 +176,7 @@ class Fetcher:
             timeout=timeout,
             headers={"User-Agent": USER_AGENT, "Accept": "*/*", "Accept-Encoding": "gzip, deflate"},
             cookie_jar=aiohttp.DummyCookieJar(),
+            auto_decompress=False,  # see `coding`
             max_line_size=32_768,
             max_field_size=32_768,
         )
@@ -198,7 +206,7 @@ class Fetcher:
             if (
                 answer.status is None
                 and answer.error
-                and answer.error.startswith(("TLS: the cert", NO_SUCH_HOST, PRIVATE))
+                and answer.error.startswith(("TLS: the cert", NO_SUCH_HOST, PRIVATE, SLOW))
             ):
                 return answer
             if answer.status in (500, 502, 504) and attempt:
@@ -214,8 +222,10 @@ class Fetcher:
         return answer
 
     async def _once(self, url: str, limit: int, bodies: bool, agent: str | None) -> Answer:
+        begun = False
         try:
             async with self.open(url, agent) as response:
+                begun = True
                 answer = Answer(url, response.status, headers=_headers(response))
                 if not bodies and not _may_be_html(answer):
                     answer.octets = _length(response.headers.get("content-length"))
@@ -225,14 +235,14 @@ class Fetcher:
                 await self._read(response, answer, limit)
                 return answer
         except (TimeoutError, aiohttp.ClientError, OSError, ValueError) as error:
-            return Answer(url, None, explain(error))
+            return Answer(url, None, SLOW if begun and isinstance(error, TimeoutError) else explain(error))
 
     @staticmethod
     async def _read(response: aiohttp.ClientResponse, answer: Answer, limit: int) -> None:
         """Read the body up to `limit` octets; what came before the connection broke off is kept."""
         chunks: list[bytes] = []
         try:
-            async for chunk in response.content.iter_any():
+            async for chunk in coding.body(response):
                 chunks.append(chunk)
                 answer.octets += len(chunk)
                 if answer.octets > limit:

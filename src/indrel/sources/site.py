@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import logging
 import signal
 from collections import deque
 from collections.abc import Iterable, Sequence
@@ -21,10 +22,11 @@ from indrel.gather.keeping import Answer, Keeper
 from indrel.gather.parsing import MAX_PAGE, PageTask, ParserPool
 from indrel.gather.recorder import Recorder
 from indrel.sources.as_crawlers import Comparison
-from indrel.sources.fetch import NO_SUCH_HOST, ROBOTS_LIMIT, Fetcher, follow_robots
+from indrel.sources.fetch import NO_SUCH_HOST, ROBOTS_LIMIT, STEP, Fetcher, follow_robots
 from indrel.sources.frontier import MAX_CLICKS, Frontier, pattern
 from indrel.sources.gate import Gate
 from indrel.sources.options import GatherOptions
+from indrel.sources.silence import Silence
 from indrel.sources.sitemaps import SitemapCollector
 
 BATCH_PAGES = 32
@@ -35,8 +37,9 @@ WAITING_OCTETS = 48 << 20
 DOWN = ("no connection", NO_SUCH_HOST, "TLS:")
 """How errors begin that mean that nothing answers at a host."""
 
-GIVE_UP_AFTER = 8
-"""Addresses in a row without any answer, after which a host is taken to be down."""
+log = logging.getLogger("indrel")
+GRACE = 2.5
+"""Seconds that requests and parsers under way are given after an interruption."""
 
 BARRED_A_RULE = 50
 """Addresses of one rule that `--read-barred` reads."""
@@ -89,9 +92,8 @@ class LiveSite:
         self._waiting: deque[_Page] = deque()
         self._barred_read: dict[tuple[str, int], int] = {}
         self._waiting_octets = 0
-        self._silent: dict[str, int] = {}
-        self._lost: dict[str, str] = {}
-        self._silent_answers: dict[str, list[tuple[str, str]]] = {}
+        self._silence = Silence(self._is_there, self._keep_silence)
+        self._lost = self._silence.lost
         self._robots: dict[str, Answer] = {}
         self._robots_locks: dict[str, asyncio.Lock] = {}
         declared = site_key(start) in options.hosts
@@ -122,7 +124,8 @@ class LiveSite:
         self._changed = asyncio.Event()
         loop = asyncio.get_running_loop()
         with contextlib.suppress(NotImplementedError, RuntimeError, ValueError):
-            loop.add_signal_handler(signal.SIGINT, self._interrupt)
+            for wish in (signal.SIGINT, signal.SIGTERM):
+                loop.add_signal_handler(wish, self._interrupt)
         scheme = split(self.start).scheme
         own = {origin_of(self.start), *(f"{scheme}://{host}" for host in self.options.hosts)}
         async with Fetcher(self.options, own) as self.fetcher:
@@ -147,7 +150,7 @@ class LiveSite:
         """After an interruption give requests and parsers under way a moment, then end."""
         while not self._interrupted:
             await asyncio.sleep(0.1)
-        for _ in range(100):
+        for _ in range(round(GRACE * 10)):
             await asyncio.sleep(0.1)
             if not self._waiting and not self._parsing:
                 break
@@ -351,8 +354,8 @@ class LiveSite:
         workers = [asyncio.ensure_future(self._fetch_pages()) for _ in range(max(1, self.options.parallel))]
         parsers = [asyncio.ensure_future(self._parse_pages()) for _ in range(self.pool.size)]
         try:
-            while self._open and not self._interrupted:
-                await self._wait()
+            while self._open and not self._interrupted and not any(t.done() for t in (*workers, *parsers)):
+                await self._wait()  # a task that is done has failed: waiting for it would never end
             while self._interrupted:  # until the watch ends this task
                 await asyncio.sleep(0.1)
         finally:
@@ -361,8 +364,7 @@ class LiveSite:
             for outcome in await asyncio.gather(*workers, *parsers, return_exceptions=True):
                 if isinstance(outcome, Exception):
                     raise outcome
-        for host in list(self._silent_answers):
-            self._flush_silent(host)
+        self._silence.end()
 
     async def _wait(self) -> None:
         self._changed.clear()
@@ -380,7 +382,13 @@ class LiveSite:
                 self._limit_hit = True
                 self._done_one()
                 continue
-            await self._fetch_page(url, clicks, hops)
+            try:
+                await self._fetch_page(url, clicks, hops)
+            except Exception as error:  # whatever it is, it is this page's: the audit goes on
+                log.debug("%s could not be fetched", url, exc_info=True)
+                if self.recorder.id(url) not in self.frontier.seen:
+                    self._keep_silence(url, f"the request failed ({type(error).__name__})")
+                self._done_one()
 
     async def _wait_a_little(self) -> None:
         await asyncio.sleep(0.002 if self._waiting or self._open else 0.05)
@@ -399,24 +407,18 @@ class LiveSite:
             self._done_one()
             return
         if answer.status is None:
-            self._count_silence(parts.host, url, answer.error or "no answer")
+            await self._silence.count(parts.host, url, answer.error or "no answer")
+            self._done_one()
             return
-        self._silent[parts.host] = 0
-        self._flush_silent(parts.host)
+        self._silence.answered(parts.host)
         self._keep(answer, clicks, hops, follow=allowed)
 
-    def _count_silence(self, host: str, url: str, error: str) -> None:
-        """Hold back addresses that did not answer until it is clear that the host is still there."""
-        self._silent_answers.setdefault(host, []).append((url, error))
-        count = self._silent[host] = self._silent.get(host, 0) + 1
-        if count >= GIVE_UP_AFTER:
-            self._lost[host] = error
-            self._silent_answers.pop(host, None)  # facts of the host, not of these addresses
-        self._done_one()
+    async def _is_there(self, url: str) -> bool:
+        """Pages may be slow where their host is not."""
+        return (await self.fetcher.get(origin_of(url) + "/", STEP, tries=1, bodies=False)).status is not None
 
-    def _flush_silent(self, host: str) -> None:
-        for url, error in self._silent_answers.pop(host, ()):
-            self.recorder.writer.add("answer", [self.recorder.answer_row(url, None, error=error)])
+    def _keep_silence(self, url: str, error: str) -> None:
+        self.recorder.writer.add("answer", [self.recorder.answer_row(url, None, error=error)])
 
     def _may_read_barred(self, url: str) -> bool:
         """With `--read-barred`, some addresses of each rule are read once; nothing is followed from them."""

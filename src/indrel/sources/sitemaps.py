@@ -13,7 +13,8 @@ from indrel.core.page.headers import content_type
 from indrel.core.page.html import read_page
 from indrel.core.sitemap import USUAL, Child, Entry, SitemapReader, SitemapSummary
 from indrel.gather.recorder import Recorder
-from indrel.sources.fetch import STEP, Fetcher, explain
+from indrel.sources import coding
+from indrel.sources.fetch import Fetcher, explain
 
 MAX_FILES = 5_000
 READABLE = ("urlset", "index", "text", "rss", "atom")
@@ -53,7 +54,7 @@ async def stream(fetcher: Fetcher, url: str) -> AsyncIterator[Piece]:
                 continue
             yield Piece(status, final, b"", media)
             if status == 200:
-                async for chunk in response.content.iter_chunked(STEP):
+                async for chunk in coding.body(response):
                     yield Piece(status, final, chunk, media)
             return
 
