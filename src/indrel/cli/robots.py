@@ -37,6 +37,8 @@ UrlsOption = Annotated[
     Path | None, typer.Option("--urls", metavar="FILE", help="Addresses, one a line (- for standard input).")
 ]
 OWN = "snapshot"
+MOST_SHOWN = 20
+"""Rules of one kind that are told one by one."""
 
 
 def _options(connect: list[str] | None, timeout: float) -> GatherOptions:
@@ -139,13 +141,23 @@ def _show_findings(findings: list[Finding], loaded: Loaded) -> None:
     rules = sum(len(g.rules) for g in loaded.file.groups)
     groups = plural(len(loaded.file.groups), "group")
     term.line(f"{loaded.where}: {said or 'nothing to say'} ({plural(rules, 'rule')} in {groups}).", "bold")
-    alike: dict[tuple[str, str, int | None], list[Finding]] = {}
+    alike: dict[tuple[str, str, str], list[Finding]] = {}
+    told = Counter((f.check, f.evidence[0].text) for f in findings)
     for finding in findings:
-        alike.setdefault((finding.check, finding.evidence[0].where, finding.evidence[0].line), []).append(finding)
+        first = finding.evidence[0]
+        place = first.text if told[finding.check, first.text] > MOST_SHOWN else str(first.line)
+        alike.setdefault((finding.check, first.where, place), []).append(finding)
     for members in alike.values():  # one rule is told once, whatever many addresses it meets
         finding = members[0]
         first = finding.evidence[0]
-        also = list(dict.fromkeys(u for m in members for u in (*((m.url,) if len(members) > 1 else ()), *m.also)))
+        lines = list(dict.fromkeys(m.evidence[0].line for m in members))
+        also = list(
+            dict.fromkeys(
+                u
+                for m in members
+                for u in (*((m.url,) if len(members) > 1 and not m.url.endswith("/robots.txt") else ()), *m.also)
+            )
+        )
         term.console.print()
         place = f"{first.where}:{first.line}" if first.line else first.where
         term.pieces((place, "bold"), (f"  {finding.severity.word} ", STYLES[finding.severity]), (finding.check, ""))
@@ -153,6 +165,8 @@ def _show_findings(findings: list[Finding], loaded: Loaded) -> None:
             term.pieces((f"  {first.line:>4} | ", "dim"), (first.text, "bold"))
         message = finding.message.removeprefix(f"`{first.text}`").lstrip(": ")
         term.line(message, indent=9)
+        if len(lines) > 1:
+            term.line(f"and so do {len(lines) - 1:,} more lines like it, to line {lines[-1]}", indent=9)
         for more in finding.evidence[1:3]:
             term.pieces(
                 ("         see   ", "dim"),
@@ -269,13 +283,16 @@ def _show_one(row: list[Match], loaded: Loaded, crawlers: tuple[Crawler, ...]) -
         )
         if one.note:
             term.line(one.note, "yellow", indent=2, hang=2)
-        for loser in matching(rules.rules, split(one.url).path)[1:] if one.rule else []:
+        losers = matching(rules.rules, split(one.url).path)[1:] if one.rule else []
+        for loser in losers[:MOST_SHOWN]:
             why = (
                 "shorter"
                 if one.rule and loser.pattern.length < one.rule.pattern.length
                 else "as long, but does not allow"
             )
             term.line(f"beaten: `{loser.text}` (line {loser.line}), {why}", "dim", indent=2)
+        if len(losers) > MOST_SHOWN:
+            term.line(f"and {len(losers) - MOST_SHOWN:,} more rules that match and are beaten", "dim", indent=2)
 
 
 @robots.command("impact")

@@ -6,6 +6,7 @@ import csv
 import gzip
 import io
 import re
+import zipfile
 import zlib
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
@@ -64,6 +65,11 @@ class Columns:
     """Values of the status column that were named to mean listed."""
 
 
+LONGEST_LINE = 1 << 20
+MOST_UNPACKED = 300 << 20
+"""Octets that a workbook may unpack to: a sheet of a million rows takes less."""
+
+
 def opened(path: Path) -> io.BufferedReader | gzip.GzipFile:
     """A file's octets, unpacked if it is gzip. Raises InputError."""
     try:
@@ -109,7 +115,15 @@ def _xlsx(path: Path) -> Iterator[Sequence[str]]:
     import openpyxl
 
     try:
+        with zipfile.ZipFile(path) as packed:
+            size = sum(one.file_size for one in packed.infolist())
+        if size > MOST_UNPACKED:
+            raise InputError(
+                f"{path} unpacks to {size >> 20:,} MiB, more than a table of addresses takes: export it as CSV, or in parts"
+            )
         book = openpyxl.load_workbook(path, read_only=True, data_only=True)
+    except InputError:
+        raise
     except Exception as error:  # a broken file fails in many ways
         raise InputError(
             f"{path} is not a spreadsheet that can be read ({type(error).__name__}): save it again"
@@ -139,11 +153,21 @@ def _csv(path: Path) -> Iterator[Sequence[str]]:
     csv.field_size_limit(1 << 20)
     with opened(path) as raw, io.TextIOWrapper(raw, encoding, errors="replace", newline="") as lines:
         try:
-            yield from csv.reader(lines, delimiter=delimiter)
+            yield from csv.reader(_bounded(path, lines), delimiter=delimiter)
         except csv.Error as error:
             raise InputError(f"{path} is not a table that can be read ({error}): save it as CSV") from error
         except BROKEN as error:
             raise InputError(f"{path} is packed with gzip, and broken: pack it again") from error
+
+
+def _bounded(path: Path, lines: io.TextIOWrapper) -> Iterator[str]:
+    """Lines, none so long that memory is the limit."""
+    number = 0
+    while line := lines.readline(LONGEST_LINE):
+        number += 1
+        if len(line) == LONGEST_LINE:
+            raise InputError(f"{path}:{number}: a line of more than {LONGEST_LINE:,} characters: this is no table")
+        yield line
 
 
 def _delimiter(text: str) -> str:

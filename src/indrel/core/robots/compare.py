@@ -8,8 +8,8 @@ from dataclasses import replace
 from indrel.core.robots.file import Pattern, Rule
 from indrel.core.robots.single import matches, weight
 
-MOST_COMPARED = 2_000
-"""Beyond so many rules in one group only exact duplicates are looked for."""
+MOST_COMPARED = 400_000
+"""Pairs of a rule with a wildcard and another that are compared; beyond, in one group, only exact duplicates are looked for."""
 
 _ANY = "\x03"
 """Stands in a pattern for what its wildcard may become; only another wildcard covers it."""
@@ -27,6 +27,16 @@ def never_wins(rules: Sequence[Rule]) -> list[tuple[Rule, Rule]]:
     """Rules of one group that another always beats, each with the one that beats it."""
     found: list[tuple[Rule, Rule]] = []
     first: dict[Pattern, Rule] = {}
+    # a rule without wildcard that covers a longer one is shorter, and loses: only those as long can beat it
+    alike: dict[str, list[int]] = {}
+    wild = []
+    for k, rule in enumerate(rules):
+        if len(rule.pattern.pieces) > 1 or rule.pattern.anchored:
+            wild.append(k)
+        else:
+            alike.setdefault(rule.pattern.pieces[0], []).append(k)
+    if len(wild) * len(rules) > MOST_COMPARED:
+        wild = []
     for i, rule in enumerate(rules):
         pattern = rule.pattern
         same = first.get(pattern)
@@ -34,11 +44,12 @@ def never_wins(rules: Sequence[Rule]) -> list[tuple[Rule, Rule]]:
             found.append((rule, same))
             continue
         first.setdefault(pattern, rule)
-        if len(rules) > MOST_COMPARED:
-            continue
-        for k, other in enumerate(rules):
-            if weight(other, k) > weight(rule, i) and covers(other.pattern, pattern):
-                found.append((rule, other))
+        others = (
+            sorted([*wild, *alike.get(pattern.pieces[0], [])[:2]]) if wild else alike.get(pattern.pieces[0], [])[:2]
+        )
+        for k in others:
+            if weight(rules[k], k) > weight(rule, i) and covers(rules[k].pattern, pattern):
+                found.append((rule, rules[k]))
                 break
     return found
 

@@ -21,6 +21,9 @@ MAX_OCTETS = 52_428_800
 READ_FACTOR = 2
 """A file is read to this many times its limits, so that what stands over them can be told."""
 
+MOST_OPEN = 1 << 20
+"""Octets of one tag or comment that are waited for."""
+
 _STEP = 65_536
 _MAX_VALUE = 4_096
 
@@ -197,6 +200,7 @@ class SitemapReader:
         self._begun = False
         self._unzip: Any = None
         self._xml: _Xml | None = None
+        self._xml_fed = 0
         self._tail = b""
         self._line = 0
         self._done = False
@@ -287,6 +291,7 @@ class SitemapReader:
 
     def _parse_xml(self, data: bytes, final: bool) -> None:
         assert self._xml is not None
+        self._xml_fed += len(data)
         try:
             self._xml.parser.Parse(data, final)
         except expat.ExpatError as error:
@@ -304,6 +309,14 @@ class SitemapReader:
         else:
             if self.summary.kind == "html":
                 self._stop("it is an HTML page")
+                return
+            parser = self._xml.parser
+            if self._xml_fed - parser.CurrentByteIndex > MOST_OPEN:  # it would be read again with each piece
+                self._stop(
+                    f"a tag or comment of more than {MOST_OPEN:,} octets",
+                    parser.CurrentLineNumber,
+                    parser.CurrentColumnNumber + 1,
+                )
 
     def _lines(self, data: bytes) -> None:
         *lines, self._tail = (self._tail + data).split(b"\n")
