@@ -107,3 +107,20 @@ PLACES: list[tuple[str, bool | None]] = [
 def test_where_the_tag_ends_up(source: str, place: bool | None) -> None:
     page = read_page(source.replace("@", TAG).encode(), "https://www.sarnfell.example/", "utf-8", Joiner())
     assert [d.in_body for d in page.directives] == ([] if place is None else [place])
+
+
+def test_drawings_and_formulas_hold_no_html() -> None:
+    """Anchors and links of SVG and MathML are no HTML elements, xlink:href is no href; HTML inside foreignObject is."""
+    source = (
+        b'<html><head><title>x</title></head><body><svg><a href="/svg">x</a><link rel="canonical" href="/c"/><a xlink:href="/xl">y</a>'
+        b'<foreignObject><a href="/in">q</a></foreignObject></svg><math><a href="/m">z</a></math><a href="/html">x</a></body></html>'
+    )
+    facts = read_page(source, "https://www.sarnfell.example/", None, Joiner())
+    assert [link.url for link in facts.links] == [f"https://www.sarnfell.example/{n}" for n in ("in", "html")]
+    assert not facts.canonicals and facts.problem is None
+
+
+@pytest.mark.parametrize("label", ["utf-7", "utf-32", "rot13", "idna", "nonsense"])
+def test_what_is_no_encoding_of_the_web_is_not_obeyed(label: str) -> None:
+    facts = read_page(b"<title>+ADw-b+AD4-</title>", "https://www.sarnfell.example/", label, Joiner())
+    assert (facts.title, facts.charset) == ("+ADw-b+AD4-", "utf-8")

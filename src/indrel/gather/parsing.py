@@ -163,7 +163,10 @@ def _read(task: PageTask, joiner: Joiner) -> PageFacts:
                 data = file.read(MAX_PAGE)
         except OSError as error:
             return PageFacts(problem=f"could not be read: {error.strerror}")
-    return read_page(data, task.url, task.charset, joiner, crawlers.is_known, task.user_parts)
+    try:
+        return read_page(data, task.url, task.charset, joiner, crawlers.is_known, task.user_parts)
+    except Exception as error:  # a fault of the reader is this page's alone, and is told
+        return PageFacts(problem=f"could not be parsed: {type(error).__name__} in the reader")
 
 
 def _serve(connection: Connection) -> None:

@@ -23,8 +23,8 @@ SAMPLE = 500
 BROKEN = (EOFError, gzip.BadGzipFile, zlib.error)
 MOST_ROWS = 5_000_000
 LOG_LINE = re.compile(
-    rb'^(?:[\w.-]+:\d+ )?(\S+) \S+ \S+ \[([^\]\n]*)\] "[A-Z]+ (\S+)(?:[^"\\\n]|\\.)*" (\d{3}) \S+'
-    rb'(?: "(?:[^"\\\n]|\\.)*" "((?:[^"\\\n]|\\.)*)")?',
+    rb'^(?:[\w.-]++:\d++ )?(\S++) \S++ \S++ \[([^\]\n]*+)\] "[A-Z]++ ((?:[^\s"\\]|\\.)++)(?:[^"\\\n]|\\.)*+" (\d{3}) \S++'
+    rb'(?: "(?:[^"\\\n]|\\.)*+" "((?:[^"\\\n]|\\.)*+)")?',
     re.MULTILINE,
 )
 """One line of Common or Combined Log Format: host, time, address, status, user agent."""

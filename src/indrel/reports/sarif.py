@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
@@ -11,6 +12,7 @@ from indrel import __version__
 from indrel.checks import checks
 from indrel.core.model import Evidence, Finding, Severity, Verdict
 from indrel.decide.site import Site
+from indrel.plain import safe
 
 LEVELS = {Severity.STOP: "error", Severity.FIX: "error", Severity.ASK: "warning", Severity.NOTE: "note"}
 SOURCES = "%SRCROOT%"
@@ -53,7 +55,7 @@ def _result(finding: Finding, used: list[str], folder: Path | None, verdict: Ver
         "ruleId": finding.check,
         "ruleIndex": used.index(finding.check),
         "level": LEVELS[finding.severity],
-        "message": {"text": f"{finding.url}: {finding.message}"},
+        "message": {"text": _words(f"{finding.url}: {finding.message}")},
         "locations": places[:1],
         "partialFingerprints": {"subject/v1": f"{finding.check} {finding.url}"},
         "properties": {"url": finding.url, "crawlers": list(finding.crawlers), "cause": finding.cause},
@@ -65,6 +67,12 @@ def _result(finding: Finding, used: list[str], folder: Path | None, verdict: Ver
     if finding.accepted:
         result["suppressions"] = [{"kind": "external", "justification": finding.accepted.because or "accepted"}]
     return result
+
+
+def _words(text: str) -> str:
+    """A site's text in a message: nothing that drives a terminal, and no link (SARIF 2.1.0 section 3.11.6)."""
+    shown = safe(text)
+    return re.sub(r"([\\\[\]])", r"\\\1", shown) if "](" in shown else shown
 
 
 def _to_mend(finding: Finding) -> list[Evidence]:
@@ -90,4 +98,4 @@ def _place(evidence: Evidence, folder: Path | None) -> dict[str, Any]:
     physical: dict[str, Any] = {"artifactLocation": where}
     if evidence.line:
         physical["region"] = {"startLine": evidence.line, "snippet": {"text": evidence.text}}
-    return {"physicalLocation": physical, "message": {"text": evidence.text}}
+    return {"physicalLocation": physical, "message": {"text": _words(evidence.text)}}

@@ -12,6 +12,7 @@ from indrel.core.page.source import Source, attributes_of, unescape, written
 from indrel.core.page.tokens import nearest
 
 _ANCHORS = "a[href],area[href]"
+_FOREIGN = re.compile(rb"<(?:svg|math)[\s>]", re.IGNORECASE)
 _ANCHOR_TAG = re.compile(rb"<(?:a|area)[\s/](?:[^>\"']++|\"[^\"]{0,20000}+\"|'[^']{0,20000}+')*+>", re.IGNORECASE)
 _ATTRIBUTE = re.compile(rb"[\s/]*([^\s/>=][^\s/>=]*)(?:\s*=\s*(?:\"([^\"]*)\"|'([^']*)'|([^\s>]*)))?")
 """One attribute as the tokenizer of WHATWG HTML (13.2.5.32 on) takes it; what stands in a value is no attribute."""
@@ -114,7 +115,8 @@ class Anchors:
 
     def _anchors(self) -> None:
         """Links, from the source where it holds just the anchors of the tree (the common case, and quicker)."""
-        nodes = self.tree.css(_ANCHORS)
+        foreign = self._foreign()
+        nodes = [n for n in self.tree.css(_ANCHORS) if n.mem_id not in foreign] if foreign else self.tree.css(_ANCHORS)
         if not nodes:
             return
         user = {a.mem_id for part in self._user_parts for p in self.tree.css(part) for a in p.css(_ANCHORS)}
@@ -138,6 +140,13 @@ class Anchors:
                 at = max(source.data.find(tag, at), 0)
                 text = tag[: MAX_TEXT * 4].decode("utf-8", "replace")[:MAX_TEXT]
                 links[url, pair[1]] = Link(url, pair[1], source.line(at), text)
+
+    def _foreign(self) -> set[int]:
+        """Anchors of a drawing or a formula: they are no HTML elements (WHATWG HTML 13.2.6.5), and crawlers follow none."""
+        if not _FOREIGN.search(self.source.data):
+            return set()
+        within = {node.mem_id for node in self.tree.css("svg a,math a,svg area,math area")}
+        return within - {node.mem_id for node in self.tree.css("foreignObject a,foreignObject area")}
 
     def _read_anchor(self, tag: bytes, known: dict[bytes, tuple[str | None, int]]) -> tuple[str | None, int]:
         """The address and flags of an anchor as written; remembered unless they hold for this page alone."""
@@ -164,7 +173,9 @@ class Anchors:
 
     def _anchor_node(self, node: Any, is_user: bool) -> None:
         attributes = attributes_of(node)
-        href = attributes["href"]
+        href = attributes.get("href")
+        if href is None:
+            return
         url = None if href.startswith("#") else self.joiner.join(self.base, href)
         flags = _rel_flags(attributes.get("rel", "")) | (LinkFlag.USER if is_user else 0)
         if flags & _SLIP:

@@ -168,6 +168,8 @@ class _Reader:
         self.facts.refresh_line, self.facts.refresh_text = line, written("meta", attributes, text)
 
     def _link_element(self, node: Any) -> None:
+        if self._in_drawing(node):
+            return
         attributes = attributes_of(node)
         rels = attributes.get("rel", "").lower().split()
         if "canonical" in rels:
@@ -182,6 +184,16 @@ class _Reader:
             kind = next((_LINK_KINDS[r] for r in rels if r in _LINK_KINDS), None)
             if kind and attributes.get("href"):
                 self._add_resource("link", kind, attributes["href"], attributes)
+
+    @staticmethod
+    def _in_drawing(node: Any) -> bool:
+        """Whether an element is one of a drawing's or a formula's: it is then no HTML element."""
+        above = node.parent
+        while above is not None and above.tag not in ("svg", "math"):
+            if above.tag in ("head", "body", "foreignObject", "foreignobject"):
+                return False
+            above = above.parent
+        return above is not None
 
     def _canonical(self, node: Any, attributes: dict[str, str]) -> None:
         href = attributes.get("href", "").strip()

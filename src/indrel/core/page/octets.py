@@ -26,6 +26,14 @@ _VOID = frozenset(
     b"colgroup optgroup rp rt".split()
 )
 _WEB_CODECS = {"iso8859-1": "cp1252", "ascii": "cp1252", "iso8859-9": "cp1254", "tis-620": "cp874"}
+_KNOWN_CODECS = frozenset(
+    [
+        "utf-8", "utf-16", "utf-16-le", "utf-16-be", "cp866", "koi8-r", "koi8-u", "mac-roman", "mac-cyrillic", "cp874", "cp932", "cp949",
+        "gbk", "gb2312", "gb18030", "hz", "big5", "big5hkscs", "euc_jp", "iso2022_jp", "shift_jis", "euc_kr", "cp1252", "cp1254",
+        *(f"cp125{n}" for n in range(9)), *(f"iso8859-{n}" for n in (2, 3, 4, 5, 6, 7, 8, 10, 13, 14, 15, 16)),
+    ]
+)  # fmt: skip
+"""The encodings of WHATWG Encoding section 4.2, as codecs; UTF-7, UTF-32 and whatever else can be decoded are none."""
 
 
 def codec_name(label: str | None) -> str | None:
@@ -36,7 +44,8 @@ def codec_name(label: str | None) -> str | None:
         name = codecs.lookup(label.strip().strip("\"'")).name
     except (LookupError, ValueError):
         return None
-    return _WEB_CODECS.get(name, name)
+    name = _WEB_CODECS.get(name, name)
+    return name if name in _KNOWN_CODECS else None
 
 
 def to_utf8(data: bytes, header_charset: str | None) -> tuple[bytes, str]:

@@ -303,6 +303,8 @@ class SitemapReader:
                     error.lineno,
                     error.offset + 1,
                 )
+        except (LookupError, ValueError) as error:  # the parser asks for a codec by the name that the file gives
+            self._stop(f"its encoding cannot be read ({error})")
         except _Refused as error:
             parser = self._xml.parser
             self._stop(str(error), parser.CurrentLineNumber, parser.CurrentColumnNumber + 1)
