@@ -159,6 +159,7 @@ class Folder:
         self.listing = list_files(folder, options.links_out)
         self.files = self.listing.files
         self._names = set(self.files)
+        self._left_out = {*self.listing.outside, *(n for n in self.listing.odd if (folder / n).exists())}
         self._folders = {os.path.dirname(f) for f in self.files}
         self._number_of: dict[str, int] = {}
         self._announced: list[tuple[str, int]] = []
@@ -243,6 +244,8 @@ class Folder:
         page = next((n for n in (name, name + ".html", name + ".htm") if n in self._number_of), None)
         if page is not None:
             return [(number, self._number_of[page])]
+        if self._is_left_out(name):
+            return []  # it is there, and was not looked at: unread
         if name in self._names:
             media = mimetypes.guess_type(name)[0] or "application/octet-stream"
             row = self.recorder.answer_row(url, 200, media_type=media, file=shown(name))
@@ -252,6 +255,12 @@ class Folder:
             row = self.recorder.answer_row(url, 404)
         self.recorder.writer.add("answer", [row])
         return []
+
+    def _is_left_out(self, name: str) -> bool:
+        """Whether a file, or a folder that it is in, was left out; a link to nothing is as good as absent."""
+        pieces = name.split("/")
+        places = {"/".join(pieces[: n + 1]) for n in range(len(pieces))}
+        return any(p in self._left_out for p in places)
 
     def _file_name(self, url: str) -> str:
         path = os.fsdecode(unquote_to_bytes(url[len(self.base) :].partition("?")[0]))
@@ -306,7 +315,9 @@ class Folder:
     def _is_there(self, path: str) -> bool:
         name = os.fsdecode(unquote_to_bytes(path))
         name = name + "index.html" if name.endswith("/") or not name else name
-        return any(n in self._names for n in (name, name + ".html", name + ".htm", name + "/index.html"))
+        return self._is_left_out(name) or any(
+            n in self._names for n in (name, f"{name}.html", f"{name}.htm", f"{name}/index.html")
+        )
 
     # ---------------------------------------------------------------- robots.txt and sitemaps in the folder
 
