@@ -376,3 +376,21 @@ def test_a_folder_that_stands_below_a_path_and_whose_pages_name_index_files(indr
                                 "a/index.html": html(f'<link rel="canonical" href="{HOST}/a/index.html">')})  # fmt: skip
     report = json.loads(indrel("audit", "c", "--json", code=0).stdout)
     assert report["counts"]["states"]["*"] == {"open": 2} and report["verdict"]["lost"] == 0
+
+
+def test_the_first_word_and_completion(demo: Path) -> None:
+    told = subprocess.run([PROGRAM], capture_output=True, text=True)
+    assert told.returncode == 0 and "Begin with one of these:" in told.stdout and len(told.stdout.splitlines()) < 12
+    for words, found in (
+        ("indrel list --state h", {"hidden"}), ("indrel list --section /h", {"/huts/*", "/hut-book/*"}),
+        ("indrel checks listed-h", {"listed-hidden"}),
+        ("indrel audit --crawler GPT", {"GPTBot"}), ("indrel robots m", {"match", "matrix"}), ("indrel list --kind tag", {"tag-archive"}),
+    ):  # fmt: skip
+        environment = {
+            **os.environ,
+            "_INDREL_COMPLETE": "complete_bash",
+            "COMP_WORDS": words,
+            "COMP_CWORD": str(len(words.split()) - 1),
+        }
+        done = subprocess.run([PROGRAM], cwd=demo, env=environment, capture_output=True, text=True)
+        assert set(done.stdout.split()) == found, words

@@ -70,10 +70,10 @@ app = typer.Typer(
     name="indrel",
     cls=_Root,
     help="Audit what search crawlers may fetch and list on a site, and name the line that decides it.",
-    no_args_is_help=True,
+    invoke_without_command=True,
     rich_markup_mode=None,
     pretty_exceptions_enable=False,
-    add_completion=False,
+    add_completion=True,
     context_settings={"help_option_names": ["-h", "--help"]},
 )
 
@@ -84,13 +84,25 @@ def _version(wanted: bool) -> None:
         raise typer.Exit
 
 
+BEGIN = """Indrel audits what search crawlers may fetch and list on a site, and names the line that decides it.
+
+Begin with one of these:
+  indrel demo                                a made-up site, broken on purpose
+  indrel audit www.sarnfell.example          your site, or a folder of built pages: what is wrong, and which line does it
+  indrel explain /some/page/                 one address of it, step by step
+
+All commands: indrel --help"""
+
+
 @app.callback()
 def _root(
+    context: typer.Context,
     version: Annotated[
         bool, typer.Option("--version", callback=_version, is_eager=True, help="Say the version and exit.")
     ] = False,
 ) -> None:
-    pass
+    if context.invoked_subcommand is None:
+        print(BEGIN)
 
 
 def main() -> None:

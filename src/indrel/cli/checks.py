@@ -7,6 +7,7 @@ from typing import Annotated
 
 import typer
 
+from indrel.cli import complete
 from indrel.cli import options as opt
 from indrel.cli.talk import out_console, terminal
 from indrel.errors import UsageError
@@ -14,7 +15,10 @@ from indrel.errors import UsageError
 
 def show_checks(
     id: Annotated[
-        str | None, typer.Argument(metavar="ID", help="A check; all if left out.", show_default=False)
+        str | None,
+        typer.Argument(
+            metavar="ID", help="A check; all if left out.", show_default=False, autocompletion=complete.checks
+        ),
     ] = None,
     json: opt.JsonOption = False,
 ) -> None:

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from indrel.cli import complete
 from indrel.cli import options as opt
 from indrel.cli.snapshots import opened
 from indrel.cli.talk import out_console, say, terminal
@@ -55,7 +56,13 @@ def request(
         typer.Option("--since", metavar="SNAPSHOT", help="What changed for the better since this earlier audit."),
     ] = None,
     check: Annotated[
-        list[str] | None, typer.Option("--check", metavar="ID", help="Addresses with this finding; may be repeated.")
+        list[str] | None,
+        typer.Option(
+            "--check",
+            metavar="ID",
+            help="Addresses with this finding; may be repeated.",
+            autocompletion=complete.checks,
+        ),
     ] = None,
     snapshot: opt.FromOption = None,
     crawler: Annotated[

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from indrel.cli import complete
 from indrel.cli import options as opt
 from indrel.cli.snapshots import opened
 from indrel.cli.talk import out_console, say, terminal
@@ -21,15 +22,24 @@ def list_addresses(
     snapshot: opt.SnapshotArgument = None,
     from_snapshot: opt.FromOption = None,
     state: Annotated[
-        list[str] | None, typer.Option("--state", metavar="STATE", help="Only this state, for any crawler.")
+        list[str] | None,
+        typer.Option(
+            "--state", metavar="STATE", help="Only this state, for any crawler.", autocompletion=complete.states
+        ),
     ] = None,
-    want: Annotated[list[str] | None, typer.Option("--want", metavar="WANT", help="Only this want.")] = None,
-    kind: Annotated[list[str] | None, typer.Option("--kind", metavar="KIND", help="Only this kind.")] = None,
+    want: Annotated[
+        list[str] | None, typer.Option("--want", metavar="WANT", help="Only this want.", autocompletion=complete.wants)
+    ] = None,
+    kind: Annotated[
+        list[str] | None, typer.Option("--kind", metavar="KIND", help="Only this kind.", autocompletion=complete.kinds)
+    ] = None,
     section: Annotated[
-        list[str] | None, typer.Option("--section", metavar="SECTION", help="Only this section.")
+        list[str] | None,
+        typer.Option("--section", metavar="SECTION", help="Only this section.", autocompletion=complete.sections),
     ] = None,
     check: Annotated[
-        list[str] | None, typer.Option("--check", metavar="ID", help="Only what this check found.")
+        list[str] | None,
+        typer.Option("--check", metavar="ID", help="Only what this check found.", autocompletion=complete.checks),
     ] = None,
     by: Annotated[
         list[str] | None,

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from indrel.cli import complete
 from indrel.errors import InputError, UsageError
 
 if TYPE_CHECKING:
@@ -15,14 +16,30 @@ if TYPE_CHECKING:
 
 SnapshotArgument = Annotated[
     Path | None,
-    typer.Argument(metavar="SNAPSHOT", help="A snapshot; the newest in indrel-runs/ if left out.", show_default=False),
+    typer.Argument(
+        metavar="SNAPSHOT",
+        help="A snapshot; the newest in indrel-runs/ if left out.",
+        show_default=False,
+        autocompletion=complete.snapshots,
+    ),
 ]
 FromOption = Annotated[
-    Path | None, typer.Option("--from", metavar="SNAPSHOT", help="A snapshot; the newest in indrel-runs/ if left out.")
+    Path | None,
+    typer.Option(
+        "--from",
+        metavar="SNAPSHOT",
+        help="A snapshot; the newest in indrel-runs/ if left out.",
+        autocompletion=complete.snapshots,
+    ),
 ]
 CrawlerOption = Annotated[
     list[str] | None,
-    typer.Option("--crawler", metavar="NAME", help="A crawler's token, or search, ads, ai ...; may be repeated."),
+    typer.Option(
+        "--crawler",
+        metavar="NAME",
+        help="A crawler's token, or search, ads, ai ...; may be repeated.",
+        autocompletion=complete.crawlers,
+    ),
 ]
 IntentOption = Annotated[
     Path | None,
@@ -88,7 +105,12 @@ BaseOption = Annotated[
 ]
 BaselineOption = Annotated[
     Path | None,
-    typer.Option("--baseline", metavar="SNAPSHOT", help="Fail only on findings that this earlier audit has not."),
+    typer.Option(
+        "--baseline",
+        metavar="SNAPSHOT",
+        help="Fail only on findings that this earlier audit has not.",
+        autocompletion=complete.snapshots,
+    ),
 ]
 AllOption = Annotated[bool, typer.Option("--all", help="Show every cause, and all there is beside them.")]
 ResumeOption = Annotated[bool, typer.Option("--resume", help="Go on with an audit that was broken off.")]

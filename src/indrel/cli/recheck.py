@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from indrel.cli import complete
 from indrel.cli import options as opt
 from indrel.cli.talk import ProgressLine, out_console, say, terminal
 from indrel.errors import UsageError
@@ -23,7 +24,8 @@ def recheck(
         list[str] | None, typer.Argument(metavar="[URL]...", help="Only these addresses, or paths.", show_default=False)
     ] = None,
     check: Annotated[
-        list[str] | None, typer.Option("--check", metavar="ID", help="Only this check; may be repeated.")
+        list[str] | None,
+        typer.Option("--check", metavar="ID", help="Only this check; may be repeated.", autocompletion=complete.checks),
     ] = None,
     cause: Annotated[
         list[str] | None, typer.Option("--cause", metavar="ID", help="Only this cause; may be repeated.")
