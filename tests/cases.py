@@ -573,7 +573,7 @@ def loc(path: str = "/", more: str = "") -> str:
 MAP = ("/sitemap.xml",)
 CASES |= {
     "sitemap-too-large": Case(
-        {**BASE, "/robots.txt": robots("Disallow: /x"), "/sitemap.xml": sitemap(*[f"/x{i}" for i in range(50_001)])},
+        {**BASE, "/robots.txt": robots("Disallow: /x"), "/sitemap.xml": sitemap(*["/x1"] * 50_001)},
         MAP,
         {"/sitemap.xml": sitemap("/x1")},
     ),
