@@ -13,7 +13,9 @@ from pathlib import Path
 import yaml
 
 from cases import HOST, NOINDEX, a, canonical, html, robots, sitemap
-from conftest import PROGRAM
+from conftest import PROGRAM, served
+from indrel.demo.server import DemoServer
+from indrel.demo.site import Response
 from test_program import Run, write_site
 
 ROOT = Path(__file__).parents[1]
@@ -118,3 +120,44 @@ def test_history_tells_what_came_and_went_and_forget_keeps_the_newest(indrel: Ru
     indrel("forget", "--older-than", "1d", "--yes", code=0)
     assert [p.name for p in (tmp_path / "indrel-runs").iterdir()] == [names[3].partition("/")[2]]
     assert "nothing to forget" in indrel("forget", "--keep", 1, "--yes", code=0).stdout
+
+
+def test_a_copy_held_against_the_live_site(indrel: Run, tmp_path: Path) -> None:
+    """Closed or open, by the page; what differs, by what differs; a canonical that leads to the live site closes nothing."""
+    names = ("", "b", "c", "x/")
+    body = a("/b", "/c", "/x/")
+    live = {f"/{n}": html(canonical(f"/{n}"), body=body) for n in names} | {"/d": html()}
+    copy = {f"https://staging.sarnfell.example/{n}": html(canonical(f"/{n}") + NOINDEX, body=body) for n in names}
+    copy["https://staging.sarnfell.example/b"] = html(canonical("/x/") + NOINDEX, body=body)
+    files = {f"{HOST}/sitemap.xml": sitemap("/d"), "https://staging.sarnfell.example/robots.txt": robots()}
+    site = served({**live, **copy, **files, "/robots.txt": robots()})
+    with DemoServer(site=site) as server:
+        options = [o for c in server.connect for o in ("--connect", c)] + ["--rate", "0"]
+        staged = [
+            "audit",
+            "https://staging.sarnfell.example/",
+            *options,
+            "--snapshot",
+            "s.indrel",
+            "--against",
+            HOST + "/",
+        ]
+        found = json.loads(indrel(*staged, "--json", code=0).stdout)
+        assert (
+            found["closed"]
+            and found["closed_by"][0]["text"] == NOINDEX
+            and (found["common"], found["differing"]) == (4, 4)
+        )
+        assert [(d["what"], d["live"], d["copy"], d["count"]) for d in found["differences"]] == [
+            ("robots", "none", "noindex", 4), ("canonical", "itself", "/x/", 1),
+        ]  # fmt: skip
+        assert found["examples"] == [HOST + "/d"] and (found["only_live"], found["only_copy"]) == (1, 0)
+        site.pages["https://staging.sarnfell.example/c"] = Response(html(canonical("/c"), body=body).encode())
+        done = indrel(*staged, code=1).stdout
+    assert (
+        "the copy is open: 1 of its pages may be fetched and listed" in " ".join(done.split()) and "  open  /c" in done
+    )
+    newest = max((tmp_path / "indrel-runs").iterdir())
+    again = indrel("audit", "s.indrel", "--against", newest, code=1).stdout
+    assert again == done
+    assert "there is nothing" not in indrel("audit", "s.indrel", "--against", "no-such", code=2).stderr

@@ -149,7 +149,7 @@ def _bring_over(before: Site, after: Site, hosts: HostMap) -> None:
 
 def said_sql(target: str = "t.origin") -> str:
     """What each page says of robots and canonical, in words that can be compared; `target` gives a canonical's origin."""
-    mapped = " JOIN stands_for m ON m.origin = t.origin" if target != "t.origin" else ""
+    mapped = " JOIN stands_for m ON m.origin = t.origin" if target.startswith("m.") else ""
     return f"""SELECT f.origin, f.path,
     coalesce((SELECT string_agg(t, '; ' ORDER BY t) FROM (SELECT DISTINCT CASE WHEN d.scope = '' THEN '' ELSE d.scope || ': ' END
         || array_to_string(d.tokens, ', ') AS t FROM directive d WHERE d.address = f.id AND d.void IS NULL AND len(d.tokens) > 0)),

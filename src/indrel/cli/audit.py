@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from indrel.core.model import Verdict
     from indrel.decide.site import Site
     from indrel.errors import IndrelError
+    from indrel.sources.options import GatherOptions
 
 SOON_JUDGED = 5_000
 """Pages up to which an audit that was interrupted is judged all the same: whoever interrupts does not want to wait."""
@@ -46,6 +47,7 @@ def audit(
     base: opt.BaseOption = None,
     links_out: opt.LinksOutOption = False,
     baseline: opt.BaselineOption = None,
+    against: opt.AgainstOption = None,
     resume: opt.ResumeOption = False,
     everything: opt.AllOption = False,
     quiet: opt.QuietOption = False,
@@ -62,13 +64,17 @@ def audit(
     cut: IndrelError | None = None
     path = Path(source)
     wants = pipeline.load_intent(intent)
-    if pipeline.source_kind(source) != "snapshot":
+    if against:
+        pipeline.source_kind(against)  # refused before anything is read
+    wanted: GatherOptions | None = None
+    if against or pipeline.source_kind(source) != "snapshot":
         wanted = opt.gather_options(
             crawler=crawler, limit=limit, per_pattern=per_pattern,
             rate=rate, parallel=parallel, timeout=timeout, connect=connect, header=header,
             also=also, follow_links=follow_links, read_barred=read_barred, base=base, links_out=links_out, as_crawlers=as_crawlers,
             progress=progress, intent=wants,
         )  # fmt: skip
+    if wanted and pipeline.source_kind(source) != "snapshot":
         try:
             gathered = pipeline.gather(source, wanted, snapshot, resume)
         finally:
@@ -78,6 +84,10 @@ def audit(
         if isinstance(cut, Interrupted) and gathered.pages > SOON_JUDGED:
             say(f"indrel: {cut}; `indrel audit {path}` judges the {gathered.pages:,} pages that were read")
             raise typer.Exit(cut.exit_code)
+    if against and wanted:
+        from indrel.cli.against import hold
+
+        hold(path, against, wanted, wants, crawler, json, quiet, cut)
     site, verdict = pipeline.examine(path, crawler, wants)
     if baseline:
         verdict = since(baseline, site, verdict, wants)

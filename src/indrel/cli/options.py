@@ -112,6 +112,15 @@ BaselineOption = Annotated[
         autocompletion=complete.snapshots,
     ),
 ]
+AgainstOption = Annotated[
+    str | None,
+    typer.Option(
+        "--against",
+        metavar="SNAPSHOT_OR_ADDRESS",
+        help="SOURCE is a copy of this site: is it closed, and where do its directives differ?",
+        autocompletion=complete.snapshots,
+    ),
+]
 AllOption = Annotated[bool, typer.Option("--all", help="Show every cause, and all there is beside them.")]
 ResumeOption = Annotated[bool, typer.Option("--resume", help="Go on with an audit that was broken off.")]
 QuietOption = Annotated[bool, typer.Option("-q", "--quiet", help="No progress and no hints.")]

@@ -1,0 +1,82 @@
+"""`indrel audit --against`: a copy held against the live site."""
+
+from __future__ import annotations
+
+import json as json_module
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import typer
+
+from indrel.cli.talk import out_console, say, terminal
+
+if TYPE_CHECKING:
+    from indrel.against import Against
+    from indrel.core.intent import Intent
+    from indrel.errors import IndrelError
+    from indrel.sources.options import GatherOptions
+
+FEW = 10
+
+
+def hold(
+    copy: Path, other: str, options: GatherOptions, wants: Intent, crawler: list[str] | None, json: bool, quiet: bool,
+    cut: IndrelError | None,
+) -> None:  # fmt: skip
+    """Answer, and exit: 1 where the copy is open, 3 where an audit could not be completed. `other` is a snapshot, or
+    what is audited now."""
+    from indrel import pipeline
+    from indrel.against import against
+
+    path = Path(other)
+    if pipeline.source_kind(other) != "snapshot":
+        gathered = pipeline.gather(other, options)
+        path, cut = gathered.snapshot, cut or gathered.cut_short
+        say(f"facts kept in {path}", quiet)
+    mine = pipeline.open_site(copy, crawler, wants)
+    theirs = pipeline.open_site(path, [c.token for c in mine.crawlers], wants)
+    try:
+        found = against(mine, theirs)
+    finally:
+        mine.close()
+        theirs.close()
+    if json:
+        out_console().file.write(json_module.dumps(found.as_json(), ensure_ascii=False) + "\n")
+    else:
+        _show(found, mine.base_origin)
+    if cut is not None:
+        say(f"indrel: {cut}")
+    raise typer.Exit(cut.exit_code if cut else 0 if found.is_closed else 1)
+
+
+def _show(found: Against, origin: str) -> None:
+    from indrel.core.model import plural
+    from indrel.reports.terminal import short
+
+    term = terminal()
+    term.line(f"{found.sentence}.", "bold" if found.is_closed else "bold red")
+    for evidence in found.closed_by:
+        term.evidence(evidence, origin)
+    if found.open:
+        rest = f" and {found.open_count - 3:,} more" if found.open_count > 3 else ""
+        term.line(f"open  {', '.join(short(u, origin) for u in found.open[:3])}{rest}", indent=2, hang=6)
+        term.line("Have the server ask for credentials on the whole host: it keeps people out too.", "green", indent=2)
+    if found.unread:
+        term.line(
+            f"{plural(found.unread, 'page')} of both could not be compared: the copy's were not read (--read-barred reads them)",
+            "yellow",
+            indent=2,
+        )
+    if found.differences:
+        term.console.print()
+        term.line("Where directives differ: live, then the copy", "bold")
+    for one in found.differences[:FEW]:
+        term.line(f"{one.count:,} × {one.what}: {one.live}  ->  {one.copy}", indent=2, hang=4)
+        more = f" and {one.count - 3:,} more" if one.count > 3 else ""
+        term.line(f"at  {', '.join(short(u, origin) for u in one.urls[:3])}{more}", "dim", indent=4, hang=4)
+    if len(found.differences) > FEW:
+        term.line(f"and {len(found.differences) - FEW:,} more (--json shows all)", "dim", indent=2)
+    if found.only_live or found.only_copy:
+        term.console.print()
+        first = f", such as {found.examples[0]}" if found.examples else ""
+        term.line(f"{found.only_live:,} only on the live site{first}; {found.only_copy:,} only on the copy")
