@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import sys
 import time
+from collections import deque
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
@@ -40,26 +41,41 @@ def say(text: str, quiet: bool = False) -> None:
         print(safe(text), file=sys.stderr)
 
 
+LATELY, SURE = 15.0, 5.0
+"""Seconds over which speed is measured, and after which it is believed."""
+
+
 class ProgressLine:
     """One line on standard error that says how far gathering has come; nothing where it is no terminal."""
 
     def __init__(self, quiet: bool) -> None:
         self.quiet = quiet
         self.shows = not quiet and sys.stderr.isatty() and not os.environ.get("NO_COLOR")
-        self._began = time.monotonic()
+        self._seen: deque[tuple[float, int]] = deque([(time.monotonic(), 0)])
         self._last = 0.0
         self._drawn = False
 
-    def update(self, read: int, known: int, what: str) -> None:
+    def stage(self, text: str) -> None:
+        """What is being done now, beside the reading of pages."""
+        if self.shows:
+            self._draw(text)
+
+    def update(self, read: int, waiting: int, what: str) -> None:
+        """Pages read and left, how fast it went lately, and, once that can be told, how long it will take at least."""
         now = time.monotonic()
-        if not self.shows or now - self._last < 0.2:
+        if not self.shows or now - self._last < 1:
             return
         self._last = now
-        rate = read / max(now - self._began, 0.001)
-        left = max(known - read, 0)
-        soon = f", about {duration(left / rate)} left" if rate > 0 and left else ""
-        text = f"reading {what}: {read:,} pages, {rate:,.0f} a second, {known:,} addresses known{soon}"
-        sys.stderr.write("\r\x1b[2K" + text[: max(20, _columns() - 1)])
+        self._seen.append((now, read))
+        while len(self._seen) > 2 and now - self._seen[0][0] > LATELY:
+            self._seen.popleft()
+        began, before = self._seen[0]
+        rate = (read - before) / max(now - began, 0.001)
+        soon = f", at least {duration(waiting / rate)} more" if rate > 0 and waiting and now - began > SURE else ""
+        self._draw(f"reading {what}: {read:,} pages, {rate:,.0f} a second, {waiting:,} more found{soon}")
+
+    def _draw(self, text: str) -> None:
+        sys.stderr.write("\r\x1b[2K" + text[: max(20, (_columns() or 80) - 1)])
         sys.stderr.flush()
         self._drawn = True
 

@@ -145,7 +145,7 @@ class Archive:
             for parsed in parse_in_order(pool, self._batches(pages)):
                 recorder.parsed(parsed)
                 recorder.commit()
-                self.options.progress.update(recorder.pages, len(self.places), self.path.name)
+                self.options.progress.update(recorder.pages, len(self.places) - recorder.pages, self.path.name)
             self._mentioned()
         recorder.commit(force=True)
         return self.fault or (f"--limit {self.options.limit} was reached" if self.limit_hit else self._missing())

@@ -204,7 +204,7 @@ class Folder:
         for parsed in parse_in_order(self.pool, batches):
             self.recorder.parsed(parsed)
             self.recorder.commit()
-            self.options.progress.update(self.recorder.pages, len(self.files), str(self.folder))
+            self.options.progress.update(self.recorder.pages, len(names) - self.recorder.pages, str(self.folder))
             if self.options.stop():
                 raise Interrupted("interrupted: run the audit again, a folder is read from the start")
 

@@ -12,13 +12,20 @@ from indrel.core.crawlers import Crawler
 class Progress(Protocol):
     """Watches gathering; the default does nothing."""
 
-    def update(self, read: int, known: int, what: str) -> None: ...
+    def stage(self, text: str) -> None:
+        """What is being done now, beside the reading of pages."""
+
+    def update(self, read: int, waiting: int, what: str) -> None:
+        """Pages read, and pages known to be left."""
 
     def note(self, text: str) -> None: ...
 
 
 class Silent:
-    def update(self, read: int, known: int, what: str) -> None:
+    def stage(self, text: str) -> None:
+        pass
+
+    def update(self, read: int, waiting: int, what: str) -> None:
         pass
 
     def note(self, text: str) -> None:

@@ -169,7 +169,8 @@ class LiveSite:
 
     async def _run(self) -> None:
         fresh = not self._resume()
-        origin = origin_of(self.start)
+        origin, stage = origin_of(self.start), self.options.progress.stage
+        stage(f"asking {split(self.start).host} for robots.txt")
         await self._learn_robots(origin, "site")
         if fresh:
             if self._host_is_down(origin):
@@ -186,6 +187,7 @@ class LiveSite:
         if fresh or self.options.only is not None:
             if self.options.as_crawlers:
                 await self._as_crawlers(origin)
+            stage("reading sitemaps")
             await self._sitemaps(origin)
         if fresh:
             self._given()
@@ -195,7 +197,9 @@ class LiveSite:
         self.recorder.writer.set_meta(bounded=self.frontier.bounded())
         if not self._lost and not self._interrupted:
             if self.options.as_crawlers:
+                stage("asking again under the crawlers' names")
                 await Comparison(self.fetcher, self.recorder, self.pool, self._executor, self.options).run()
+            stage("asking the hosts of scripts and styles for robots.txt")
             await self._resource_hosts()
 
     async def _as_crawlers(self, origin: str) -> None:
@@ -481,7 +485,7 @@ class LiveSite:
                 if self.options.follow_links and follow:
                     for url, sources in mentioned.items():
                         self._enqueue([url], clicks + 1, 0, [pages[n] for n in sources if n in pages])
-            self.options.progress.update(self.recorder.pages, len(self.recorder), split(self.start).host)
+            self.options.progress.update(self.recorder.pages, len(self.frontier.queue), split(self.start).host)
             for _ in batch:
                 self._done_one()
 
