@@ -28,7 +28,9 @@ def spoken_of(site: Site) -> str:
 def headline(site: Site, findings: Sequence[Finding]) -> Headline:
     """Count, and say it in a sentence."""
     lost = "barred > 0 OR hidden > 0 OR tail NOT IN ('', 'unread')"
-    exposed = f"want IN ('hide', 'lock', 'drop') AND open > 0 OR closed AND {site.all_mask} & ~barred & ~noindex > 0 AND status < 300"
+    # a feed that nothing states a want for is a note, and no exposure
+    unwanted = "want IN ('hide', 'lock', 'drop') AND open > 0 AND NOT (kind = 'feed' AND entry IS NULL)"
+    exposed = f"{unwanted} OR closed AND {site.all_mask} & ~barred & ~noindex > 0 AND status < 300"
     wanted, gone, shown, assets = site.rows(
         f"""SELECT count(*) FILTER (page AND want = 'show'), count(*) FILTER (page AND want = 'show' AND ({lost})),
         count(*) FILTER (page AND ({exposed})), count(*) FILTER (NOT page AND want = 'show' AND ({lost}))
