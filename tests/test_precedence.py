@@ -72,7 +72,9 @@ def test_pages_to_be_hidden_raise_no_fix(audit_site: AuditSite) -> None:
              "/a": html(canonical("/a")), "/a/embed/": html(canonical("/a")), "/feed/": html()}  # fmt: skip
     verdict = audit_site(pages)[1]
     found = verdict.findings
-    assert verdict.headline and verdict.headline.exposed == 0, "neither an embed that gives way nor a feed is an exposure"
+    assert verdict.headline and verdict.headline.exposed == 0, (
+        "neither an embed that gives way nor a feed is an exposure"
+    )
     assert {f.severity.word for f in found if f.url != HOST + "/" and "a?print" in f.url + str(f.also)} <= {"note"}
     assert not [f for f in found if f.severity.value > 2]
 

@@ -189,7 +189,9 @@ class SnapshotWriter:
     def __init__(self, path: Path, resume: bool = False) -> None:
         self.path = path
         if resume and not path.exists():
-            raise SnapshotError(f"{path} does not exist: there is nothing to go on from, run the audit without --resume")
+            raise SnapshotError(
+                f"{path} does not exist: there is nothing to go on from, run the audit without --resume"
+            )
         if not resume:
             _make_room(path)
         self.con = _connect()
