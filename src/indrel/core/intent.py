@@ -213,26 +213,34 @@ class _Reader:
         self.text_of_file = text
         self.lines = text.splitlines()
         self.checks = checks
+        self._parts = self._tables()
+
+    def _tables(self) -> dict[str | None, list[tuple[int, int]]]:
+        """First and last line of each table, by name in their order; None: what stands before the first."""
+        heads: list[tuple[str | None, int]] = [(None, 1)]
+        for number, line in enumerate(self.lines, 1):
+            if header := re.match(r"\s*\[+\s*([A-Za-z_]+)\s*\]+", line):
+                heads.append((header[1], number))
+        found: dict[str | None, list[tuple[int, int]]] = {}
+        for (name, begin), (_, behind) in zip(heads, [*heads[1:], (None, len(self.lines) + 1)], strict=True):
+            found.setdefault(name, []).append((begin, behind - 1))
+        return found
 
     def fail(self, line: int, what: str) -> NoReturn:
         raise InputError(f"{self.where}:{line}: {what}")
 
     def line_of(self, table: str | None, index: int, key: str | None = None) -> int:
         """The line of a table (the index-th of its name) or of a key in it; 1 where it cannot be found."""
-        seen, inside, begin = -1, table is None, 0
-        for number, line in enumerate(self.lines, 1):
-            header = re.match(r"\s*\[+\s*([A-Za-z_]+)\s*\]+", line)
-            if header:
-                if inside and table is not None:
-                    break
-                seen += header[1] == table
-                inside = header[1] == table and seen == index
-                begin = number if inside else begin
-            elif inside and key and re.match(rf"\s*[\"']?{re.escape(key)}[\"']?\s*[=.]", line):
-                return number
-        if not begin and table is not None:  # written inline: want = [{...}]
+        parts = self._parts.get(table, [])
+        if index >= len(parts):  # written inline: want = [{...}]
             return next((n for n, line in enumerate(self.lines, 1) if re.match(rf"\s*{table}\s*=", line)), 1)
-        return begin or 1
+        begin, end = parts[index]
+        if key:
+            sought = re.compile(rf"\s*[\"']?{re.escape(key)}[\"']?\s*[=.]")
+            for number in range(begin, end + 1):
+                if sought.match(self.lines[number - 1]):
+                    return number
+        return max(begin, 1)
 
     def word(self, word: Any, known: Iterable[str], what: str, line: int) -> str:
         """A word that must be one of some; else an error with the nearest."""
