@@ -11,6 +11,9 @@ from indrel.core.model import Evidence
 from indrel.decide.reasons import decides, reasons
 from indrel.decide.site import Site
 
+HOSTLESS = "''"
+"""In SQL, in place of a canonical's origin: only its path is compared."""
+
 FEW = 20
 """Addresses of each kind that are kept as examples."""
 
@@ -109,7 +112,5 @@ def _closed_by(copy: Site) -> tuple[Evidence, ...]:
 
 def _said(site: Site) -> dict[str, tuple[str, str]]:
     """By path what a page says of robots and, without its host, of the canonical; one that names itself says `itself`."""
-    rows = site.rows(
-        f"SELECT path, robots, canonical FROM ({said_sql(chr(39) * 2)}) WHERE origin = ?", [site.base_origin]
-    )
+    rows = site.rows(f"SELECT path, robots, canonical FROM ({said_sql(HOSTLESS)}) WHERE origin = ?", [site.base_origin])
     return {path: (robots, "itself" if canonical in (path, "none") else canonical) for path, robots, canonical in rows}

@@ -114,11 +114,15 @@ def _figure(shown: Sequence[Panel], title: str = "") -> Figure:
     return figure
 
 
-def _saved(make: Callable[[], Figure], **how: Any) -> bytes:
+def _as_file(make: Callable[[], Figure], form: str) -> bytes:
+    """A figure as PNG or SVG, without what would differ from one run to the next."""
+    how: dict[str, Any] = (
+        {"dpi": 110, "metadata": {"Software": None}} if form == "png" else {"metadata": {"Date": None, "Creator": None}}
+    )
     out = io.BytesIO()
-    with matplotlib.rc_context({**_SETTINGS, **how.pop("settings", {})}), warnings.catch_warnings():
+    with matplotlib.rc_context(_SETTINGS), warnings.catch_warnings():
         warnings.filterwarnings("ignore", message="Glyph")  # a site's letters may be in no font here
-        make().savefig(out, **how)
+        make().savefig(out, format=form, facecolor=_PAPER, **how)
     return out.getvalue()
 
 
@@ -134,12 +138,12 @@ def _all(verdict: Verdict, site: Site) -> Callable[[], Figure]:
 
 def render_png(verdict: Verdict, site: Site) -> bytes:
     """All figures, one under the other."""
-    return _saved(_all(verdict, site), format="png", dpi=110, facecolor=_PAPER, metadata={"Software": None})
+    return _as_file(_all(verdict, site), "png")
 
 
 def render_svg(verdict: Verdict, site: Site) -> bytes:
     """All figures, one under the other; letters are drawn, so that they look the same everywhere."""
-    return _saved(_all(verdict, site), format="svg", facecolor=_PAPER, metadata={"Date": None, "Creator": None})
+    return _as_file(_all(verdict, site), "svg")
 
 
 def history_figure(found: History, form: str) -> bytes:
@@ -149,15 +153,7 @@ def history_figure(found: History, form: str) -> bytes:
     lost = [run.headline.lost for run in runs]
     says = f"{lost[0]:,} wanted {'page' if lost[0] == 1 else 'pages'} lost at first, {lost[-1]:,} now"
     panel = Panel("history", "States over time", says, bars)
-    metadata = {"Software": None} if form == "png" else {"Date": None, "Creator": None}
-    how = {"dpi": 110} if form == "png" else {}
-    return _saved(
-        lambda: _figure([panel], f"{found.site}, {len(found.runs)} audits"),
-        format=form,
-        facecolor=_PAPER,
-        metadata=metadata,
-        **how,
-    )
+    return _as_file(lambda: _figure([panel], f"{found.site}, {len(found.runs)} audits"), form)
 
 
 def matrix_figure(rows: Sequence[MatrixRow], subject: str, says: str, form: str) -> bytes:
@@ -174,6 +170,4 @@ def matrix_figure(rows: Sequence[MatrixRow], subject: str, says: str, form: str)
         bars.append((f"{purpose}: {told}" if purpose != "all others" else told, {k: v for k, v in shares.items() if v}))
     words = {State.OPEN.value: "may read (per cent)", State.BARRED.value: "barred"}
     panel = Panel("matrix", "Who may read what", says, bars, totals=False, words=words)
-    metadata = {"Software": None} if form == "png" else {"Date": None, "Creator": None}
-    how = {"dpi": 110} if form == "png" else {}
-    return _saved(lambda: _figure([panel], subject), format=form, facecolor=_PAPER, metadata=metadata, **how)
+    return _as_file(lambda: _figure([panel], subject), form)
