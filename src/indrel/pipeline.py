@@ -138,6 +138,10 @@ def gather(
     from indrel.gather.parsing import ParserPool
 
     source, options = with_credentials(source, options)
+    if options.render and source_kind(source) != "snapshot":
+        from indrel.sources.browser.launch import try_out
+
+        try_out(options.browser, options.sandbox)
     pool = pool or ParserPool()
     try:
         kind = source_kind(source)
@@ -260,8 +264,12 @@ def _forget(writer: SnapshotWriter, urls: frozenset[str]) -> None:
         "directive": "address",
         "canonical": "address",
         "as_crawler": "address",
+        "render": "address",
+        "render_directive": "address",
+        "render_canonical": "address",
     }
     own |= {"link": "source", "resource": "source", "alternate": "source", "slip": "source"}
+    own |= {"render_link": "source", "render_request": "source"}
     for table, column in own.items():
         con.execute(f"DELETE FROM {table} WHERE {column} IN (SELECT id FROM again)")
     origins = sorted({origin_of(u) for u in urls} | {origin_of(str(writer.meta["base"]))})

@@ -46,6 +46,7 @@ class Need:
     READ_BARRED = "barred pages read"
     PAGES = "known addresses"
     AS_CRAWLERS = "asked as each crawler"
+    RENDERED = "pages looked at with a browser"
     SITEMAPS = "sitemaps looked for"
     BARE = "requests without credentials"
     PARTNERS = "partners that the intent file declares"

@@ -7,7 +7,7 @@ from typing import Any
 
 from indrel.core.answers import status_text
 from indrel.core.model import Evidence
-from indrel.core.page.facts import UNFOLLOWED
+from indrel.core.page.facts import UNFOLLOWED, LinkFlag
 from indrel.core.robots import Access, HostRobots
 from indrel.decide.site import Site
 from indrel.decide.terms import CANONICAL_COUNTS
@@ -139,16 +139,17 @@ def links_to(
     """Per address some links to it, those of the first pages."""
     found: dict[int, list[Evidence]] = {}
     condition = {None: "true", True: f"flags & {UNFOLLOWED} > 0", False: f"flags & {UNFOLLOWED} = 0"}[unfollowed]
-    for target, line, text, where in about(
+    for target, flags, line, text, where in about(
         site,
         ids,
         f"""WITH chosen AS (
-            SELECT target, source, line, text FROM link JOIN picked ON picked.id = link.target WHERE {condition}
+            SELECT target, source, flags, line, text FROM link JOIN picked ON picked.id = link.target WHERE {condition}
             QUALIFY row_number() OVER (PARTITION BY target ORDER BY source, line) <= {most})
-        SELECT s.target, s.line, s.text, {WHERE} FROM chosen s JOIN address a ON a.id = s.source
+        SELECT s.target, s.flags, s.line, s.text, {WHERE} FROM chosen s JOIN address a ON a.id = s.source
         JOIN answer n ON n.address = s.source ORDER BY s.target, s.source, s.line""",
     ):
-        found.setdefault(target, []).append(Evidence("link", where, line, text))
+        kind = "rendered" if flags & LinkFlag.RENDERED else "link"
+        found.setdefault(target, []).append(Evidence(kind, where, line, text))
     return found
 
 

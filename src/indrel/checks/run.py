@@ -85,7 +85,21 @@ def notes_of(site: Site) -> tuple[str, ...]:
         "only others of the pattern name them (--per-pattern)"
         for shape, count in list(bounded.items())[:20]
     ]
-    return (*told, *unread, *left)
+    return (*told, *unread, *left, *_unrendered(site))
+
+
+def _unrendered(site: Site) -> tuple[str, ...]:
+    """What the browser was to look at and did not, or could not."""
+    rendered = site.meta.get("rendered") or {}
+    notes = [f"pages were not looked at with the browser: {rendered['fault']}"] if rendered.get("fault") else []
+    if left := rendered.get("left"):
+        notes.append(f"{plural(left, 'page')} more would have been looked at with the browser (--render-limit)")
+    lost = site.rows(
+        "SELECT a.origin || a.path AS url, r.why FROM render r JOIN address a ON a.id = r.address WHERE r.outcome = 'none' ORDER BY url"
+    )
+    if lost:
+        notes.append(f"{plural(len(lost), 'page')} could not be rendered, such as {lost[0][0]} ({lost[0][1]})")
+    return tuple(notes)
 
 
 def softened(site: Site, findings: list[Finding]) -> list[Finding]:
@@ -137,6 +151,7 @@ def why_skipped(one: Check, site: Site) -> str | None:
         Need.LINKS: None if site.meta.get("follow_links", True) else "links were not followed",
         Need.PAGES: None if not site.is_lone_file else "no addresses are known (give --from SNAPSHOT)",
         Need.AS_CRAWLERS: None if site.meta.get("as_crawlers") else "crawlers' own names were not used (--as-crawlers)",
+        Need.RENDERED: None if site.meta.get("rendered") else "not asked for: --render",
         Need.SITEMAPS: "a WARC file does not say what is not there" if site.meta["source"]["kind"] == "warc" else None,
         Need.BARE: "credentials were sent (--header)" if site.meta.get("with_credentials") else None,
         Need.PARTNERS: None if site.intent.partners else "the intent file declares no partners ([links] partners)",

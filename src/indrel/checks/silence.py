@@ -29,6 +29,9 @@ FOLLOWS_FROM_NOFOLLOW = frozenset({
     "only-nofollow-path", "no-path", "link-nofollow-inside", "page-nofollow", "link-mixed", "noindex-nofollow-hub",
 })  # fmt: skip
 
+FOLLOWS_FROM_NEEDED_VISIT = frozenset({"link-to-gone", "listed-gone", "soft-missing"})
+"""Rows of an address that only works for those who were on the site before."""
+
 _SHUTS = ("robots-unreachable", "site-barred", "site-noindex", "start-not-open")
 _KEPT_OF_HIDDEN = frozenset({
     "barred-noindex", "robots-missing", "robots-rule-unused", "robots-group-replaces-all", "open-unwanted", "junk-open",
@@ -50,11 +53,14 @@ def without_consequences(site: Site, findings: Iterable[Finding]) -> list[Findin
                 shut.setdefault(_origin(finding.url), {}).setdefault(check, set()).update(finding.crawlers)
     nofollow = {c for f in findings if f.check == "site-nofollow" for c in f.crawlers}
     starts = {f.url for f in findings if f.check == "start-not-open"}
+    visits = {f.url for f in findings if f.check == "script-needs-visit"}
     closed = {f"{s}://{h}" for h in site.intent.closed for s in ("https", "http")}
     kept = []
     for finding in findings:
         origin = _origin(finding.url)
         if origin in closed and finding.check != "host-open":
+            continue
+        if finding.url in visits and finding.check in FOLLOWS_FROM_NEEDED_VISIT:
             continue
         if finding.url in starts and finding.check in FOLLOWS_FROM_SHUT - {"start-not-open"}:
             continue

@@ -123,13 +123,22 @@ def main() -> None:
     sys.exit(code)
 
 
+def _whole(words: list[str]) -> list[str]:
+    """The words of the command line, with the value that `--render` has where none is given."""
+    follows = [*words[1:], ""]
+    return [
+        "--render=sample" if word == "--render" and after not in ("sample", "all") else word
+        for word, after in zip(words, follows, strict=True)
+    ]
+
+
 def _run() -> int:
     """The exit code; what went wrong is told in one line."""
     from indrel.cli.streams import ReaderGone
     from indrel.plain import safe
 
     try:
-        app()
+        app(args=_whole(sys.argv[1:]))
     except SystemExit as end:
         return end.code if isinstance(end.code, int) else 0 if end.code is None else 2
     except IndrelError as error:

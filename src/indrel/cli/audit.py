@@ -44,6 +44,11 @@ def audit(
     follow_links: opt.FollowOption = True,
     read_barred: opt.ReadBarredOption = False,
     as_crawlers: opt.AsCrawlersOption = False,
+    render: opt.RenderOption = None,
+    render_limit: opt.RenderLimitOption = 500,
+    render_pictures: opt.PicturesOption = False,
+    browser: opt.BrowserOption = None,
+    render_without_sandbox: opt.NoSandboxOption = False,
     base: opt.BaseOption = None,
     links_out: opt.LinksOutOption = False,
     baseline: opt.BaselineOption = None,
@@ -72,7 +77,8 @@ def audit(
             crawler=crawler, limit=limit, per_pattern=per_pattern,
             rate=rate, parallel=parallel, timeout=timeout, connect=connect, header=header,
             also=also, follow_links=follow_links, read_barred=read_barred, base=base, links_out=links_out, as_crawlers=as_crawlers,
-            progress=progress, intent=wants,
+            render=opt.render_word(render), render_limit=render_limit, render_pictures=render_pictures, browser=browser,
+            sandbox=not render_without_sandbox, progress=progress, intent=wants,
         )  # fmt: skip
     if wanted and pipeline.source_kind(source) != "snapshot":
         try:

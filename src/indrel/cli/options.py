@@ -97,6 +97,31 @@ ReadBarredOption = Annotated[
 AsCrawlersOption = Annotated[
     bool, typer.Option("--as-crawlers", help="Ask again under each crawler's name and compare.")
 ]
+RenderOption = Annotated[
+    str | None,
+    typer.Option(
+        "--render",
+        metavar="[sample|all]",
+        help="Look at pages that run scripts with a Chromium too, as a rendering crawler: a sample of each sort, or all.",
+        show_default=False,
+    ),
+]
+RenderLimitOption = Annotated[
+    int, typer.Option("--render-limit", min=1, metavar="N", help="Look at no more than N pages with the browser.")
+]
+PicturesOption = Annotated[
+    bool,
+    typer.Option("--render-pictures", help="Keep a picture of each page that is looked at, not of wrong ones only."),
+]
+BrowserOption = Annotated[
+    str | None, typer.Option("--browser", metavar="FILE", help="The Chromium for --render.", show_default=False)
+]
+NoSandboxOption = Annotated[
+    bool,
+    typer.Option(
+        "--render-without-sandbox", help="Only in a container that is thrown away: without the browser's sandbox."
+    ),
+]
 LinksOutOption = Annotated[
     bool, typer.Option("--links-out", help="Of a folder: follow symbolic links that lead out of it.")
 ]
@@ -133,6 +158,15 @@ def fail_word(word: str) -> str:
     """A `--fail-on` value; raises UsageError for any other word."""
     if word not in FAIL_WORDS:
         raise UsageError(f"--fail-on {word}: choose one of {' '.join(FAIL_WORDS)}")
+    return word
+
+
+def render_word(word: str | None) -> str | None:
+    """A `--render` value; raises UsageError for any other word, and where no browser is found, before anything is read."""
+    if word is None:
+        return None
+    if word not in ("sample", "all"):
+        raise UsageError(f"--render={word}: say --render (a sample), --render=sample or --render=all")
     return word
 
 

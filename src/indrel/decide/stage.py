@@ -130,13 +130,14 @@ class Stage:
         )
 
     def _folds(self) -> None:
-        """`fold`: where an address leads (redirect, refresh, canonical), and where that ends."""
+        """`fold`: where an address leads (redirect, refresh, script, canonical), and where that ends."""
         self.con.execute(
             f"""CREATE TEMP TABLE step AS
             SELECT address, first(how ORDER BY rank) AS how, first(target ORDER BY rank) AS target FROM (
                 SELECT address, 1 AS rank, 'redirect' AS how, target FROM answer WHERE target IS NOT NULL
                 UNION ALL SELECT address, 2, 'refresh', refresh FROM page WHERE refresh IS NOT NULL AND refresh <> address
-                UNION ALL SELECT address, 3, 'canonical', target FROM (
+                UNION ALL SELECT address, 3, 'script', min(leads_to) FROM render WHERE leads_to <> address GROUP BY address
+                UNION ALL SELECT address, 4, 'canonical', target FROM (
                     SELECT c.address, min(c.target) AS target FROM canonical c JOIN answer n ON n.address = c.address
                     WHERE {CANONICAL_COUNTS} AND n.status < 300 GROUP BY c.address
                     HAVING min(c.target) = max(c.target) AND count(*) = count(c.target) AND min(c.target) <> c.address)
@@ -222,6 +223,7 @@ class Stage:
                     WHERE c.target <> c.address AND c.how = 'canonical'
                 UNION ALL SELECT target, false, false FROM answer WHERE target IS NOT NULL
                 UNION ALL SELECT refresh, false, false FROM page WHERE refresh IS NOT NULL
+                UNION ALL SELECT leads_to, false, false FROM render WHERE leads_to IS NOT NULL
                 UNION ALL SELECT target, false, false FROM canonical WHERE target IS NOT NULL
                 UNION ALL SELECT target, false, false FROM alternate
                 UNION ALL SELECT address, false, false FROM given WHERE why <> 'variant'
@@ -304,8 +306,9 @@ class Stage:
                 WHERE f.site AND f.tail IN ('locked', 'gone', 'broken')
                 UNION ALL
                 SELECT f.id, {able}, 1, 'redirect', {page}, CASE WHEN f.fold_how = 'refresh' THEN p.refresh_line END,
-                    CASE WHEN f.fold_how = 'refresh' THEN p.refresh_text ELSE 'Location: ' || n.location END
-                FROM fact f JOIN answer n ON n.address = f.id LEFT JOIN page p ON p.address = f.id
+                    CASE f.fold_how WHEN 'refresh' THEN p.refresh_text WHEN 'script' THEN 'a script leads to ' || t.origin || t.path
+                        ELSE 'Location: ' || n.location END
+                FROM fact f JOIN answer n ON n.address = f.id LEFT JOIN page p ON p.address = f.id JOIN address t ON t.id = f.folds_to
                 WHERE f.site AND f.tail = 'folded' AND f.fold_how <> 'canonical'
                 UNION ALL
                 SELECT f.id, {able}, 1 + c.origin, 'canonical', {page}, c.line, c.text

@@ -43,6 +43,14 @@ class Answer:
         location = self.header("location") if self.redirects else None
         return normalise(location, self.url) if location is not None else None
 
+    @property
+    def pause(self) -> str | None:
+        """What kept it from being had, beside the status: the failure, or the pause that the host asks for."""
+        wait = self.header("retry-after") if self.status in (429, 503) else None
+        return self.error or (
+            f"and asks to come back after {wait[:40]}{' s' if wait.isdigit() else ''}" if wait else None
+        )
+
 
 class Keeper:
     """Keeps answers in a recorder. `user_parts` are the parts of pages that visitors write (CSS selectors)."""

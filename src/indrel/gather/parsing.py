@@ -118,7 +118,7 @@ class _Batch:
                 page, facts.title, facts.base, facts.charset, facts.head_end, facts.head_end_line,
                 self.maybe(facts.refresh_to), facts.refresh_line, facts.refresh_text, facts.text_hash, facts.text_length,
                 facts.excerpt, facts.problem, facts.heading, facts.own_words, facts.own_links, facts.sketch,
-                int(facts.marks), facts.types, facts.modified,
+                int(facts.marks), facts.types, facts.modified, facts.scripts,
             )
         )  # fmt: skip
         for one in [*facts.directives, *header_directives(list(task.robots_headers))]:

@@ -10,7 +10,7 @@ from __future__ import annotations
 from functools import cache
 from typing import Any
 
-VERSION = 3
+VERSION = 4
 
 TABLES: dict[str, dict[str, str]] = {
     # JSON values by name: schema, source, started, finished, complete, crawlers ...
@@ -24,13 +24,14 @@ TABLES: dict[str, dict[str, str]] = {
         "file": "VARCHAR",
     },
     # one HTML page read; `refresh` is the target of a zero-second refresh; `own` is the text without navigation and the
-    # like: `text_hash` and `sketch` are its fingerprints, `marks` are `Mark` flags, `types` of structured data
+    # like: `text_hash` and `sketch` are its fingerprints, `marks` are `Mark` flags, `types` of structured data; `scripts`
+    # is a digest of those that run on it, null where none can
     "page": {
         "address": "INTEGER", "title": "VARCHAR", "base": "VARCHAR", "charset": "VARCHAR", "head_end": "VARCHAR",
         "head_end_line": "INTEGER", "refresh": "INTEGER", "refresh_line": "INTEGER", "refresh_text": "VARCHAR",
         "text_hash": "BIGINT", "text_length": "INTEGER", "excerpt": "VARCHAR", "problem": "VARCHAR",
         "heading": "VARCHAR", "own_words": "INTEGER", "own_links": "INTEGER", "sketch": "BLOB", "marks": "INTEGER",
-        "types": "VARCHAR", "modified": "VARCHAR",
+        "types": "VARCHAR", "modified": "VARCHAR", "scripts": "BIGINT",
     },
     # one robots tag (origin 0) or X-Robots-Tag stretch (1); scope empty: for all crawlers
     "directive": {
@@ -52,6 +53,31 @@ TABLES: dict[str, dict[str, str]] = {
     # canonical, links; said twice, so that it is no accident
     "as_crawler": {
         "crawler": "VARCHAR", "address": "INTEGER", "what": "VARCHAR", "ours": "VARCHAR", "theirs": "VARCHAR",
+    },
+    # what a rendering crawler sees of a page, for the crawlers of `mask` (a bit each, in the order of `meta.crawlers`):
+    # `outcome` ok, empty, error, none; `served_words` and `served_error` of the answer that the look began with; `leads_to`
+    # where a script leads at once; `visit` the outcome after a visit to the start page; `errors` of its scripts; `grp` is
+    # its place in the value `rendered` of `meta`
+    "render": {
+        "address": "INTEGER", "mask": "UBIGINT", "outcome": "VARCHAR", "why": "VARCHAR", "title": "VARCHAR",
+        "text_hash": "BIGINT", "sketch": "BLOB", "own_words": "INTEGER", "excerpt": "VARCHAR", "served_words": "INTEGER",
+        "served_error": "BOOLEAN", "leads_to": "INTEGER", "errors": "INTEGER", "visit": "VARCHAR", "links": "INTEGER",
+        "grp": "INTEGER", "picture": "BLOB",
+    },
+    "render_directive": {
+        "address": "INTEGER", "mask": "UBIGINT", "scope": "VARCHAR", "noindex": "BOOLEAN", "nofollow": "BOOLEAN",
+        "tokens": "VARCHAR[]", "in_body": "BOOLEAN", "text": "VARCHAR",
+    },
+    "render_canonical": {
+        "address": "INTEGER", "mask": "UBIGINT", "href": "VARCHAR", "target": "INTEGER", "fault": "VARCHAR",
+        "in_body": "BOOLEAN", "text": "VARCHAR",
+    },
+    # links that a page gets after it was scrolled or pressed, `how`; those that its scripts add at once are in `link`
+    "render_link": {"source": "INTEGER", "target": "INTEGER", "flags": "UTINYINT", "how": "VARCHAR", "text": "VARCHAR"},
+    # what a page asked for and did not get: `result` refused, failed, withheld, capped; `mask` as in `render`
+    "render_request": {
+        "source": "INTEGER", "mask": "UBIGINT", "target": "INTEGER", "kind": "VARCHAR", "result": "VARCHAR",
+        "status": "SMALLINT", "how": "VARCHAR",
     },
     # one robots.txt an authority; `hops` are the addresses redirected through
     "robots": {

@@ -12,6 +12,7 @@ import ssl
 import time
 from collections.abc import AsyncIterator, Iterable
 from datetime import UTC, datetime
+from functools import partial
 from types import TracebackType
 from typing import Any, Self
 
@@ -221,12 +222,27 @@ class Fetcher:
                 await asyncio.sleep(pause)
         return answer
 
-    async def _once(self, url: str, limit: int, bodies: bool, agent: str | None) -> Answer:
+    async def pass_on(self, url: str, limit: int, method: str, headers: dict[str, str], data: bytes | None) -> Answer:
+        """What a page in a browser asks for, once, as it asks; all headers of the answer are kept."""
+        return await self._once(url, limit, True, None, method, headers, data)
+
+    async def _once(
+        self,
+        url: str,
+        limit: int,
+        bodies: bool,
+        agent: str | None,
+        method: str = "GET",
+        headers: dict[str, str] | None = None,
+        data: bytes | None = None,
+    ) -> Answer:
         begun = False
         try:
-            async with self.open(url, agent) as response:
+            async with self.open(url, agent, method, headers, data) as response:
                 begun = True
-                answer = Answer(url, response.status, headers=_headers(response))
+                answer = Answer(
+                    url, response.status, headers=_headers(response, None if headers is not None else KEPT_HEADERS)
+                )
                 if not bodies and not _may_be_html(answer):
                     answer.octets = _length(response.headers.get("content-length"))
                     if answer.octets > STEP or "content-length" not in response.headers:
@@ -256,23 +272,32 @@ class Fetcher:
         answer.body = b"".join(chunks)[:limit]
 
     @contextlib.asynccontextmanager
-    async def open(self, url: str, agent: str | None = None) -> AsyncIterator[aiohttp.ClientResponse]:
+    async def open(
+        self,
+        url: str,
+        agent: str | None = None,
+        method: str = "GET",
+        headers: dict[str, str] | None = None,
+        data: bytes | None = None,
+    ) -> AsyncIterator[aiohttp.ClientResponse]:
         """One request, its body unread."""
-        response = await self._send(url, agent)
+        response = await self._send(url, agent, method, headers, data)
         try:
             yield response
         finally:
             response.release()
 
-    async def _send(self, url: str, agent: str | None) -> aiohttp.ClientResponse:
+    async def _send(
+        self, url: str, agent: str | None, method: str, more: dict[str, str] | None, data: bytes | None
+    ) -> aiohttp.ClientResponse:
         assert self._session is not None
-        get = self._session.get
+        get = partial(self._session.request, method, data=data)
         parts = split(url)
         await self.pace(parts.host).turn()
         self.requests += 1
         if parts.host not in self._trusted and is_private(parts.host):
             raise PrivateAddress(PRIVATE)
-        headers = dict(self.options.headers) if parts.origin in self._own else {}
+        headers = {**(more or {}), **(dict(self.options.headers) if parts.origin in self._own else {})}
         if agent:
             headers["User-Agent"] = agent
         connect = self._connect.get(parts.host)
@@ -309,11 +334,12 @@ def _is_here(address: str) -> bool:
         return address == "localhost"
 
 
-def _headers(response: aiohttp.ClientResponse) -> dict[str, list[str]]:
+def _headers(response: aiohttp.ClientResponse, kept: frozenset[str] | None) -> dict[str, list[str]]:
+    """An answer's headers, those that are kept or all."""
     found: dict[str, list[str]] = {}
     for raw_name, raw_value in response.raw_headers:
         name = raw_name.decode("latin-1").lower()
-        if name not in KEPT_HEADERS:
+        if kept is not None and name not in kept:
             continue
         try:
             value = raw_value.decode("utf-8")

@@ -22,6 +22,8 @@ class _Origin:
     access: Access
     rulesets: tuple[Ruleset, ...]
     own: Ruleset | None
+    masks: tuple[int, ...]
+    """For each of the rulesets the crawlers that it holds for."""
 
 
 class Gate:
@@ -42,12 +44,17 @@ class Gate:
         """Take note of what a host's robots.txt answered."""
         verdict = Verdict.of(status, hops, body)
         distinct: dict[object, Ruleset] = {}
-        for crawler in self._crawlers:
+        masks: dict[object, int] = {}
+        for i, crawler in enumerate(self._crawlers):
             rules = verdict.ruleset(crawler)
             distinct.setdefault(rules.key, rules)
+            masks[rules.key] = masks.get(rules.key, 0) | 1 << i
         own = verdict.file.ruleset((OWN_TOKEN,))
         self._origins[origin] = _Origin(
-            verdict.access, tuple(distinct.values()), own if own.group == OWN_TOKEN else None
+            verdict.access,
+            tuple(distinct.values()),
+            own if own.group == OWN_TOKEN else None,
+            tuple(masks[key] for key in distinct),
         )
 
     def allowed(self, origin: str, paths: Sequence[str]) -> npt.NDArray[np.bool_]:
@@ -63,6 +70,18 @@ class Gate:
         for rules in known.rulesets:
             result |= _allowed(rules, paths)
         return result
+
+    def barred(self, url: str) -> int:
+        """The audited crawlers that may not fetch an address, as a mask; all, where Indrel itself may not."""
+        parts = split(url)
+        everyone = (1 << len(self._crawlers)) - 1
+        known = self._origins.get(parts.origin)
+        if known is None or known.access is Access.ALL_ALLOWED or parts.path == ALWAYS_ALLOWED:
+            return 0
+        if known.access is Access.ALL_BARRED or (known.own is not None and not decide(known.own.rules, parts.path)[0]):
+            return everyone
+        pairs = zip(known.rulesets, known.masks, strict=True)
+        return sum(mask for rules, mask in pairs if not decide(rules.rules, parts.path)[0])
 
     def barring(self, url: str) -> tuple[str, int] | None:
         """The rule that bars an address for the audited crawlers, as origin and line; None where none of theirs does."""

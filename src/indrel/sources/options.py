@@ -64,6 +64,14 @@ class GatherOptions:
     only: frozenset[str] | None = None
     """Ask again just for these addresses of a snapshot, for robots.txt and the sitemaps; follow nothing."""
 
+    render: str | None = None
+    """Look at pages with a browser too: `sample` or `all` of those that run scripts."""
+
+    render_limit: int = 500
+    render_pictures: bool = False
+    browser: str | None = None
+    sandbox: bool = True
+
     base: str | None = None
     links_out: bool = False
     """Follow symbolic links of a folder that lead out of it."""

@@ -68,14 +68,6 @@ def _folder(url: str) -> str:
     return url[: url.partition("?")[0].rindex("/")]
 
 
-def _pause(answer: Answer) -> str | None:
-    """What kept robots.txt from being had, beside the status: the failure, or the pause that the host asks for."""
-    wait = answer.header("retry-after") if answer.status in (429, 503) else None
-    return answer.error or (
-        f"and asks to come back after {wait[:40]}{' s' if wait.isdigit() else ''}" if wait else None
-    )
-
-
 class LiveSite:
     """Gathers one site. `gather` returns when nothing is left to fetch, or raises what cut it short."""
 
@@ -93,7 +85,7 @@ class LiveSite:
         self._barred_read: dict[tuple[str, int], int] = {}
         self._waiting_octets = 0
         self._silence = Silence(self._is_there, self._keep_silence)
-        self._lost = self._silence.lost
+        self.lost = self._silence.lost
         self._robots: dict[str, Answer] = {}
         self._robots_locks: dict[str, asyncio.Lock] = {}
         declared = site_key(start) in options.hosts
@@ -104,7 +96,7 @@ class LiveSite:
         self._open = 0
         self._changed: asyncio.Event
         self._executor = ThreadPoolExecutor(pool.size)
-        self._interrupted = False
+        self.interrupted = False
         self._limit_hit = False
         self._may_be_sitemaps: list[str] = []
         self._collector: SitemapCollector
@@ -134,7 +126,7 @@ class LiveSite:
             try:
                 await main
             except asyncio.CancelledError:
-                if not self._interrupted:
+                if not self.interrupted:
                     raise
             finally:
                 watch.cancel()
@@ -143,12 +135,12 @@ class LiveSite:
         self._say_how_it_ended()
 
     def _interrupt(self) -> None:
-        self._interrupted = True
+        self.interrupted = True
         self._changed.set()
 
     async def _watch_interrupt(self, main: asyncio.Future[None]) -> None:
         """After an interruption give requests and parsers under way a moment, then end."""
-        while not self._interrupted:
+        while not self.interrupted:
             await asyncio.sleep(0.1)
         for _ in range(round(GRACE * 10)):
             await asyncio.sleep(0.1)
@@ -157,10 +149,10 @@ class LiveSite:
         main.cancel()
 
     def _say_how_it_ended(self) -> None:
-        if self._interrupted:
+        if self.interrupted:
             raise Interrupted("interrupted: what was gathered is kept; `--resume` goes on from there")
-        if self._lost:
-            host, why = next(iter(self._lost.items()))
+        if self.lost:
+            host, why = next(iter(self.lost.items()))
             if why == NO_SUCH_HOST:
                 raise AuditCutShort(f"{host}: there is no such host; check how the name is written")
             raise AuditCutShort(f"{host} stopped answering ({why}): run again with `--resume` when it is back")
@@ -171,7 +163,7 @@ class LiveSite:
         fresh = not self._resume()
         origin, stage = origin_of(self.start), self.options.progress.stage
         stage(f"asking {split(self.start).host} for robots.txt")
-        await self._learn_robots(origin, "site")
+        await self.learn_robots(origin, "site")
         if fresh:
             if self._host_is_down(origin):
                 return
@@ -194,8 +186,12 @@ class LiveSite:
         await self._crawl()
         if fresh and self.options.follow_links and await self._linked_sitemaps(origin):
             await self._crawl()
+        if self.options.render and not self.lost and not self.interrupted:
+            from indrel.sources.live_rendering import render_site
+
+            await render_site(self)
         self.recorder.writer.set_meta(bounded=self.frontier.bounded())
-        if not self._lost and not self._interrupted:
+        if not self.lost and not self.interrupted:
             if self.options.as_crawlers:
                 stage("asking again under the crawlers' names")
                 await Comparison(self.fetcher, self.recorder, self.pool, self._executor, self.options).run()
@@ -219,7 +215,7 @@ class LiveSite:
         ).fetchall()
         for (origin,) in rows:
             if origin not in self.gate:
-                await self._learn_robots(origin, "resource")
+                await self.learn_robots(origin, "resource")
 
     def _resume(self) -> bool:
         """Queue what a resumed snapshot knows but has not fetched; whether there was anything."""
@@ -249,7 +245,7 @@ class LiveSite:
         answer = self._robots[origin]
         if answer.status is not None or not (answer.error or "").startswith(DOWN):
             return False
-        self._lost[split(self.start).host] = answer.error or "no answer"
+        self.lost[split(self.start).host] = answer.error or "no answer"
         self.recorder.writer.add("given", [(self.recorder.id(self.start), "start")])
         return True
 
@@ -260,7 +256,7 @@ class LiveSite:
             answer = await self.fetcher.get(url, MAX_PAGE, tries=1)
             if answer.status is None:
                 continue
-            await self._learn_robots(origin, "variant")
+            await self.learn_robots(origin, "variant")
             self.recorder.writer.add("given", [(self.recorder.id(url), "variant")])
             self._open += 1
             self._keep(answer, 0, 0, follow=False, parse=False)
@@ -270,7 +266,7 @@ class LiveSite:
         url = normalise(f"{scheme}://{host}/")
         if url:
             self.recorder.writer.add("given", [(self.recorder.id(url), "host")])
-            await self._learn_robots(origin_of(url), "site")
+            await self.learn_robots(origin_of(url), "site")
             await self._probe(origin_of(url))
             self._enqueue([url], 0)
 
@@ -284,7 +280,7 @@ class LiveSite:
 
     # ---------------------------------------------------------------- robots.txt, sitemaps, made-up addresses
 
-    async def _learn_robots(self, origin: str, role: str) -> None:
+    async def learn_robots(self, origin: str, role: str) -> None:
         """Fetch a host's robots.txt once, following redirects across hosts (RFC 9309 section 2.3.1)."""
         async with self._robots_locks.setdefault(origin, asyncio.Lock()):
             if origin in self.gate:
@@ -294,7 +290,7 @@ class LiveSite:
             if role == "site" and origin in self._variant_origins:
                 role = "variant"  # whoever leads there: a canonical, a link
             row = (
-                origin, answer.status, _pause(answer), media, hops, answer.url, answer.body, answer.cut, role, True, None,
+                origin, answer.status, answer.pause, media, hops, answer.url, answer.body, answer.cut, role, True, None,
             )  # fmt: skip
             self._robots[origin] = answer
             self.recorder.writer.add("robots", [row])
@@ -347,6 +343,15 @@ class LiveSite:
 
     # ---------------------------------------------------------------- pages
 
+    async def crawl_on(self, urls: Iterable[str], sources: Sequence[str]) -> bool:
+        """Crawl from addresses that pages of these patterns named late; whether any was new."""
+        if self.options.follow_links:
+            self._enqueue(urls, 1, 0, sources)
+        if not self.frontier.queue or self.interrupted:
+            return False
+        await self._crawl()
+        return not self.lost
+
     def _enqueue(self, urls: Iterable[str], clicks: int, hops: int = 0, sources: Sequence[str] | None = None) -> None:
         for url in urls if self.options.only is None else (u for u in urls if u in self.options.only):
             if self.frontier.add(self.recorder.id(url), url, clicks, hops, sources):
@@ -358,9 +363,9 @@ class LiveSite:
         workers = [asyncio.ensure_future(self._fetch_pages()) for _ in range(max(1, self.options.parallel))]
         parsers = [asyncio.ensure_future(self._parse_pages()) for _ in range(self.pool.size)]
         try:
-            while self._open and not self._interrupted and not any(t.done() for t in (*workers, *parsers)):
+            while self._open and not self.interrupted and not any(t.done() for t in (*workers, *parsers)):
                 await self._wait()  # a task that is done has failed: waiting for it would never end
-            while self._interrupted:  # until the watch ends this task
+            while self.interrupted:  # until the watch ends this task
                 await asyncio.sleep(0.1)
         finally:
             for task in [*workers, *parsers]:
@@ -378,7 +383,7 @@ class LiveSite:
     async def _fetch_pages(self) -> None:
         """One of `parallel` fetchers: take the next address, fetch it, hand it on."""
         while True:
-            if not self.frontier.queue or self._interrupted or self._waiting_octets > WAITING_OCTETS:
+            if not self.frontier.queue or self.interrupted or self._waiting_octets > WAITING_OCTETS:
                 await self._wait_a_little()
                 continue
             url, clicks, hops = self.frontier.queue.popleft()
@@ -400,14 +405,14 @@ class LiveSite:
     async def _fetch_page(self, url: str, clicks: int, hops: int) -> None:
         parts = split(url)
         if parts.origin not in self.gate:
-            await self._learn_robots(parts.origin, "site" if self.recorder.on_site(url) else "hop")
+            await self.learn_robots(parts.origin, "site" if self.recorder.on_site(url) else "hop")
         allowed = bool(self.gate.allowed(parts.origin, [parts.path])[0])
-        if parts.host in self._lost or not (allowed or self._may_read_barred(url)):
+        if parts.host in self.lost or not (allowed or self._may_read_barred(url)):
             self._done_one()
             return
         self.fetched += 1
         answer = await self.fetcher.get(url, MAX_PAGE, bodies=False)
-        if self._interrupted and answer.status is None:
+        if self.interrupted and answer.status is None:
             self._done_one()
             return
         if answer.status is None:

@@ -162,7 +162,9 @@ def canonical_to_redirect(site: Site) -> Iterator[Hit]:
     Rests on: RFC 6596 section 5: a canonical should not be a redirect.
     Evidence: The canonical, and what its target answers.
     """
-    yield from _by_answer(site, "t.tail = 'folded' AND t.fold_how <> 'canonical'", "names a canonical that redirects")
+    yield from _by_answer(
+        site, "t.tail = 'folded' AND t.fold_how IN ('redirect', 'refresh')", "names a canonical that redirects"
+    )
 
 
 def _by_answer(site: Site, condition: str, message: str) -> Iterator[Hit]:

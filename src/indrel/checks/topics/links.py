@@ -298,7 +298,7 @@ def link_to_redirect(site: Site) -> Iterator[Hit]:
     found = site.rows(
         f"""SELECT f.id, f.origin || f.path, {site.all_mask} & ~f.barred, t.origin || t.path, f.followed + f.unfollowed
         FROM fact f JOIN address t ON t.id = f.folds_to
-        WHERE f.site AND f.fold_how <> 'canonical' AND f.followed + f.unfollowed > 0 ORDER BY f.origin, f.path"""
+        WHERE f.site AND f.fold_how IN ('redirect', 'refresh') AND f.followed + f.unfollowed > 0 ORDER BY f.origin, f.path"""
     )
     ids = [row[0] for row in found]
     shown, links, pages = answers(site, ids), links_to(site, ids), linking_pages(site, ids)

@@ -259,15 +259,33 @@ def resource_barred(site: Site) -> Iterator[Hit]:
         QUALIFY row_number() OVER (PARTITION BY needed.target ORDER BY r.line) = 1 ORDER BY url"""
     )
     pages = _needing(site, [row[0] for row in found])
+    rendered = _rendered_without(site)
     for number, url, picture, count, mask, kind, line, text, where in found:
         host = site.robots.get(url[: url.index("/", 8)])
         if host is None or host.status is None:
             continue  # no answer to this audit says nothing of crawlers
+        well = rendered.get(number)
+        if well is False:
+            continue  # render-broken says what comes of it
         evidence = (*rules(site, url, mask), Evidence("resource", where, line, text))
         need = "needs" if count == 1 else "need"
         message = f"{plural(count, 'open page')} {need} this {kind}, but `{evidence[0].text}` bars it"
-        severity = Severity.NOTE if picture else None
+        message += "; looked at with a browser, nothing is missing without it" if well else ""
+        severity = Severity.NOTE if picture or well else None
         yield Hit(url, mask, message, evidence, also=tuple(pages.get(number, ())), severity=severity)
+
+
+def _rendered_without(site: Site) -> dict[int, bool]:
+    """Per resource that was kept from pages looked at with a browser whether all of them came out well without it."""
+    return dict(
+        site.rows(
+            """SELECT q.target, bool_and(r.outcome = 'ok') FROM render_request q
+            JOIN render r ON r.address = q.source AND r.mask = q.mask
+            WHERE q.result = 'refused' AND r.outcome <> 'none' GROUP BY q.target"""
+        )
+        if "render_request" in site.filled
+        else ()
+    )
 
 
 def _needing(site: Site, ids: list[int]) -> dict[int, list[str]]:

@@ -184,7 +184,9 @@ def listed_redirects(site: Site) -> Iterator[Hit]:
     Rests on: Sitemaps protocol 0.9; RFC 9110 section 15.4.
     Evidence: The status and Location (or the refresh tag), and the sitemap entry.
     """
-    yield from _by_answer(site, "tail = 'folded' AND fold_how <> 'canonical'", "in the sitemap, but redirects ({})")
+    yield from _by_answer(
+        site, "tail = 'folded' AND fold_how IN ('redirect', 'refresh')", "in the sitemap, but redirects ({})"
+    )
 
 
 @check("listed-gone", CheckClass.CONFLICT, Severity.FIX, feeds=("entry", "answer"))

@@ -42,6 +42,11 @@ def _rel_flags(rel: str) -> int:
     return flags
 
 
+def link_flags(rel: str) -> int:
+    """The flags that a rel attribute's tokens give."""
+    return _rel_flags(rel) & ~_SLIP
+
+
 def rel_slip(token: str) -> str | None:
     """The rel token that a misspelt one was meant to be, or None where it is known or like none."""
     if token in _REL_KNOWN or len(token) < 3:

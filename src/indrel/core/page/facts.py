@@ -31,6 +31,7 @@ class LinkFlag(IntFlag):
     UGC = 2
     SPONSORED = 4
     USER = 8  # inside a part that the owner declares user-written; says nothing on following
+    RENDERED = 16  # there only once the page's scripts have run; says nothing on following
 
 
 class Mark(IntFlag):
@@ -119,6 +120,9 @@ class PageFacts:
     marks: int = 0
     types: str | None = None
     modified: str | None = None
+    scripts: int | None = None
+    """A digest of the scripts that run on it (addresses; inline ones with their literals left out); None: none can."""
+
     excerpt: str | None = None
     problem: str | None = None
     directives: list[Directive] = field(default_factory=list)

@@ -6,6 +6,7 @@ searching the source for the tags, in order.
 
 from __future__ import annotations
 
+import hashlib
 import re
 from collections.abc import Callable, Iterator, Sequence
 from typing import Any
@@ -38,6 +39,13 @@ _DATA_CALL = re.compile(
     r"\bfetch\(\s*[\"'`]([^\"'`$\s]+)[\"'`]|\.open\(\s*[\"'][A-Z]+[\"']\s*,\s*[\"']([^\"'\s]+)[\"']"
 )
 _LONG_SCRIPT = 200_000
+_LOOKED_AT_SCRIPT = 2_000
+_LITERAL = re.compile(r"\"(?:[^\"\\]|\\.)*\"?|'(?:[^'\\]|\\.)*'?|\b[0-9][\w.]*")
+_HANDLER = re.compile(rb"<[^<>]{1,2000}\bon[a-z]{3,20}\s*=|javascript:", re.IGNORECASE)
+_SCRIPT_TYPES = frozenset({
+    "", "module", "text/javascript", "application/javascript", "application/ecmascript", "text/ecmascript",
+    "application/x-javascript", "application/x-ecmascript", "text/jscript", "text/x-javascript", "text/livescript",
+})  # fmt: skip
 _OTHERS = (
     "meta,link,script,style,img[src],iframe[src],source[src],video[src],audio[src],embed[src],object[data],input[src]"
 )
@@ -82,6 +90,7 @@ class _Reader:
         self.facts = PageFacts()
         self._resources: dict[str, Reference] = {}
         self._user_parts = user_parts
+        self._scripts: list[str] = []
         self._og_type: str | None = None
 
     def read(self) -> PageFacts:
@@ -109,14 +118,30 @@ class _Reader:
                     data.append(node.text())
                 elif tag == "script":
                     self._data_calls(node)
+                    self._runs(node, "")
             else:
                 self._resource(node, tag)
+                if tag == "script":
+                    self._runs(node, node.attributes.get("src") or "")
+        facts.scripts = self._digest()
         facts.resources = list(self._resources.values())
         if any(d.in_body for d in facts.directives) or any(c.in_body for c in facts.canonicals):
             self._head_end()
         self._text(inline)
         facts.types, facts.modified = structured_data(data, self._og_type)
         return facts
+
+    def _runs(self, node: Any, src: str) -> None:
+        """Take note of a script that a browser would run (WHATWG HTML 4.12.1)."""
+        if (node.attributes.get("type") or "").strip().lower() in _SCRIPT_TYPES:
+            url = self.joiner.join(self.base, src) if src else None
+            self._scripts.append(url or _LITERAL.sub("", node.text()[:_LOOKED_AT_SCRIPT]))
+
+    def _digest(self) -> int | None:
+        """The page's scripts in one number; where only handlers in tags can run, they are one kind."""
+        if not self._scripts and not _HANDLER.search(self.source.data):
+            return None
+        return int.from_bytes(hashlib.blake2b("\0".join(self._scripts).encode(), digest_size=7).digest(), "big")
 
     def _meta(self, node: Any) -> None:
         attributes = attributes_of(node)

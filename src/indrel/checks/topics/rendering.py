@@ -1,0 +1,305 @@
+"""What an obedient rendering crawler sees otherwise than the page is served: only where pages were looked at with a browser."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+from indrel.checks.catalogue import Hit, Need, check
+from indrel.checks.evidence import WHERE, about, rules
+from indrel.core.answers import status_text
+from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
+from indrel.decide.site import Site
+from indrel.decide.terms import CANONICAL_COUNTS
+
+NEEDED = ("script", "data", "frame", "document", "style")
+"""Kinds of requests without which a page can come out empty."""
+
+MOST_SHOWN = 6
+_NEUTRAL = frozenset({"index", "follow", "all"})
+_DECIDES = frozenset({"noindex", "nofollow"})
+
+
+def sampled(site: Site, group: int | None) -> str:
+    """How many pages of its sort were looked at, where not all were."""
+    groups = (site.meta.get("rendered") or {}).get("groups") or []
+    if group is None or not 0 <= group < len(groups):
+        return ""
+    name, pages, looked = groups[group]
+    return (
+        f" ({looked:,} of {plural(pages, 'page')} of {name} with the same scripts were looked at)"
+        if looked < pages
+        else ""
+    )
+
+
+def scripts_of(site: Site, ids: list[int]) -> dict[int, list[Evidence]]:
+    """Per page the first scripts that it loads, as served."""
+    found: dict[int, list[Evidence]] = {}
+    for number, where, line, text in about(
+        site,
+        ids,
+        f"""SELECT r.source, {WHERE}, r.line, r.text FROM resource r JOIN picked ON picked.id = r.source
+        JOIN address a ON a.id = r.source JOIN answer n ON n.address = a.id WHERE r.kind = 'script'
+        QUALIFY row_number() OVER (PARTITION BY r.source ORDER BY r.line, r.text) <= 2 ORDER BY r.source, r.line, r.text""",
+    ):
+        found.setdefault(number, []).append(Evidence("script", where, line, text))
+    return found
+
+
+def _effect(tokens: list[str]) -> frozenset[str]:
+    """What tokens come to: `none` is two, and what is the default anyway is nothing."""
+    found = set(tokens) - _NEUTRAL
+    return frozenset((found - {"none"}) | _DECIDES if "none" in found else found)
+
+
+@check("script-changes-robots", CheckClass.CONFLICT, Severity.FIX, needs=(Need.RENDERED,), feeds=("render",))
+def script_changes_robots(site: Site) -> Iterator[Hit]:
+    """A page's robots directives are others once its scripts have run.
+
+    Why: Crawlers that run scripts, and those that do not, obey different ones; a served noindex ends the matter before any runs.
+    Mend: Say with the served page what is to hold, and let scripts leave robots tags alone.
+    Rests on: Engine practice: a noindex that is served keeps a page from being rendered; one that scripts add counts once rendered.
+    Evidence: The tag as served and as rendered.
+    """
+    told: dict[tuple[int, int], dict[str, list[Any]]] = {}
+    pages = site.rows(
+        f"""SELECT r.address, f.origin || f.path AS url, r.mask, r.mask & ~f.barred, r.grp FROM render r JOIN fact f ON f.id = r.address
+        WHERE f.site AND r.outcome <> 'none' AND f.status < 300 AND r.mask & ~f.barred & {site.all_mask} > 0 ORDER BY url, r.mask"""
+    )
+    rows = about(
+        site,
+        [row[0] for row in pages],
+        f"""SELECT d.address, 0::UBIGINT AS rendered, d.origin, s.mask, d.tokens, {WHERE}, d.line, d.text
+        FROM directive d JOIN picked ON picked.id = d.address JOIN scope s ON s.name = d.scope
+        JOIN address a ON a.id = d.address JOIN answer n ON n.address = d.address WHERE d.void IS NULL
+        UNION ALL
+        SELECT d.address, d.mask, 0, s.mask, d.tokens, a.origin || a.path, NULL, d.text
+        FROM render_directive d JOIN picked ON picked.id = d.address JOIN scope s ON s.name = d.scope
+        JOIN address a ON a.id = d.address ORDER BY ALL""",
+    )
+    for address, rendered, origin, mask, tokens, where, line, text in rows:
+        side = "rendered" if rendered else "header" if origin else "tag"
+        told.setdefault((address, rendered), {}).setdefault(side, []).append((mask, tokens, where, line, text))
+    for number, url, looked, able, group in pages:
+        served, rendered = told.get((number, 0), {}), told.get((number, looked), {})
+        changed: dict[tuple[frozenset[str], frozenset[str]], int] = {}
+        for i in range(len(site.crawlers)):
+            if not able >> i & 1:
+                continue
+            kept = _tokens(served.get("header", ()), i)
+            before, after = (
+                _effect(kept + _tokens(served.get("tag", ()), i)),
+                _effect(kept + _tokens(rendered.get("rendered", ()), i)),
+            )
+            if before != after:
+                changed[before, after] = changed.get((before, after), 0) | 1 << i
+        for (before, after), mask in changed.items():
+            shown = tuple(Evidence("tag", w, n, t) for m, _, w, n, t in served.get("tag", ()) if m & mask)
+            late = tuple(Evidence("rendered", w, n, t) for m, _, w, n, t in rendered.get("rendered", ()) if m & mask)
+            removed, added = sorted(before - after), sorted(after - before)
+            message = f"{_said(removed, added)}{sampled(site, group)}"
+            severity = None if (before ^ after) & _DECIDES else Severity.NOTE
+            evidence = (*late, *shown) if added and late else (*shown, *late)
+            yield Hit(
+                url, mask, message, evidence or (Evidence("rendered", url, None, "no robots tag"),), severity=severity
+            )
+
+
+def _tokens(rows: Any, crawler: int) -> list[str]:
+    return [token for mask, tokens, *_ in rows if mask >> crawler & 1 for token in tokens]
+
+
+def _said(removed: list[str], added: list[str]) -> str:
+    if not removed:
+        return f"its scripts add {listing(added)}, which the served page does not say"
+    tail = ": crawlers that read it there do not run them" if "noindex" in removed else ""
+    if not added:
+        return f"its scripts take {listing(removed)} out, which the served page says{tail}"
+    return f"its scripts put {listing(added)} in the place of {listing(removed)}{tail}"
+
+
+@check("script-changes-canonical", CheckClass.CONFLICT, Severity.FIX, needs=(Need.RENDERED,), feeds=("render",))
+def script_changes_canonical(site: Site) -> Iterator[Hit]:
+    """A page names another canonical once its scripts have run.
+
+    Why: Engines get two answers to which address stands for the page, and which of them counts is theirs to choose.
+    Mend: Name the canonical in the served page, and let scripts leave it alone.
+    Rests on: RFC 6596: a page names one canonical; that engines also read the rendered page is engine practice.
+    Evidence: The canonical as served and as rendered.
+    """
+    pages = site.rows(
+        f"""SELECT r.address, f.origin || f.path AS url, r.mask, r.mask & ~f.barred & {site.all_mask}, r.grp FROM render r
+        JOIN fact f ON f.id = r.address WHERE f.site AND r.outcome <> 'none' AND r.leads_to IS NULL AND f.status < 300
+        AND r.mask & ~f.barred & {site.all_mask} > 0 ORDER BY url, r.mask"""
+    )
+    told: dict[tuple[int, int], list[tuple[str, Evidence]]] = {}
+    for address, mask, target, kind, where, line, text in about(
+        site,
+        [row[0] for row in pages],
+        f"""SELECT c.address, 0::UBIGINT, t.origin || t.path, CASE WHEN c.origin = 1 THEN 'header' ELSE 'canonical' END, {WHERE}, c.line,
+            c.text FROM canonical c JOIN picked ON picked.id = c.address JOIN address t ON t.id = c.target
+        JOIN address a ON a.id = c.address JOIN answer n ON n.address = c.address WHERE {CANONICAL_COUNTS} AND c.fault IS NULL
+        UNION ALL
+        SELECT c.address, c.mask, t.origin || t.path, 'rendered', a.origin || a.path, NULL, c.text FROM render_canonical c
+        JOIN picked ON picked.id = c.address JOIN address t ON t.id = c.target JOIN address a ON a.id = c.address
+        WHERE c.fault IS NULL AND NOT c.in_body ORDER BY ALL""",
+    ):
+        told.setdefault((address, mask), []).append((target, Evidence(kind, where, line, text)))
+    for number, url, looked, able, group in pages:
+        served, rendered = told.get((number, 0), []), told.get((number, looked), [])
+        header = {t for t, e in served if e.kind == "header"}
+        before, after = {t for t, _ in served}, {t for t, _ in rendered} | header
+        if before == after:
+            continue
+        shown = tuple(e for _, e in served if e.kind != "header")
+        late = tuple(e for _, e in rendered)
+        names = listing(sorted(after)) or "none"
+        if not before:
+            what = f"its scripts add a canonical to {'itself' if after == {url} else names}"
+        elif not after:
+            what = f"its scripts take out the canonical that the served page has ({listing(sorted(before))})"
+        else:
+            what = f"its scripts name the canonical {names}, the served page {listing(sorted(before))}"
+        severity = Severity.NOTE if not before and after == {url} else None
+        yield Hit(url, able, what + sampled(site, group), (*late, *shown) or (Evidence("rendered", url, None, "no canonical"),),
+                  also=tuple(sorted(after - {url})), severity=severity)  # fmt: skip
+
+
+@check("script-leads-away", CheckClass.CONFLICT, Severity.ASK, needs=(Need.RENDERED,), feeds=("render",))
+def script_leads_away(site: Site) -> Iterator[Hit]:
+    """A script leads whoever opens a page to another address at once.
+
+    Why: Crawlers that run scripts take it for a redirect; those that do not list a page that nobody gets to see.
+    Mend: Redirect with 301 or 308, or take the script out.
+    Rests on: RFC 9110 section 15.4: a redirect is said by its status; that engines follow scripts is engine practice.
+    Evidence: Where it leads, and the page's scripts.
+    """
+    found = site.rows(
+        f"""SELECT r.address, f.origin || f.path AS url, bit_or(r.mask & ~f.barred), t.origin || t.path AS target, min(r.grp)
+        FROM render r JOIN fact f ON f.id = r.address JOIN address t ON t.id = r.leads_to
+        WHERE f.site AND r.mask & ~f.barred & {site.all_mask} > 0 GROUP BY ALL ORDER BY url, target"""
+    )
+    scripts = scripts_of(site, [row[0] for row in found])
+    for number, url, mask, target, group in found:
+        shown = (Evidence("rendered", url, None, f"a script leads to {target}"), *scripts.get(number, ()))
+        yield Hit(url, mask, f"a script leads to {target} at once{sampled(site, group)}", shown, also=(target,))
+
+
+@check("script-needs-visit", CheckClass.BLOCKED, Severity.FIX, needs=(Need.RENDERED,), feeds=("render",))
+def script_needs_visit(site: Site) -> Iterator[Hit]:
+    """An address answers an error to a first visit, but works for those who were on the site before.
+
+    Why: Crawlers always come for the first time: what a service worker or a stored value makes of a page is not for them.
+    Mend: Let the server answer the address itself, with 200 and the page.
+    Rests on: Engine practice: rendering crawlers keep no cookies, storage or service workers between pages.
+    Evidence: What a first visit gets, and what it is after a visit to the start page.
+    """
+    found = site.rows(
+        f"""SELECT r.address, f.origin || f.path AS url, bit_or(r.mask & ~f.barred & {site.all_mask}) AS able, any_value(f.status),
+            any_value(f.error), min(r.excerpt), min(r.grp) FROM render r JOIN fact f ON f.id = r.address
+        WHERE f.site AND r.visit = 'ok' AND r.outcome IN ('empty', 'error') GROUP BY ALL HAVING able > 0 ORDER BY url"""
+    )
+    for _, url, mask, status, error, excerpt, group in found:
+        first = f"answers “{status_text(status, error)}”" if status >= 400 else f"shows {_words(excerpt)}"
+        shown = (
+            Evidence("status", url, None, status_text(status, error)),
+            Evidence("rendered", url, None, f"on a first visit: {_words(excerpt)}"),
+            Evidence("rendered", url, None, f"after a visit to {site.base}: its content"),
+        )
+        message = f"{first} to a first visit, but works after a visit to the start page{sampled(site, group)}"
+        yield Hit(url, mask, message, shown)
+
+
+@check("content-needs-scroll", CheckClass.BLOCKED, Severity.ASK, needs=(Need.RENDERED,), feeds=("render_link",))
+def content_needs_scroll(site: Site) -> Iterator[Hit]:
+    """Links that nothing else leads to appear only after a page was scrolled or pressed.
+
+    Why: Crawlers neither scroll nor press: what is behind that is not found from here.
+    Mend: Serve links to all of it (numbered pages do), whatever is loaded later for people.
+    Rests on: Engine practice: rendering crawlers look at a page as it is after loading.
+    Evidence: Some of the links.
+    """
+    found = site.rows(
+        f"""SELECT l.source, f.origin || f.path AS url, f.open, count(DISTINCT l.target), list(DISTINCT t.origin || t.path ORDER BY
+            t.origin || t.path)[:200], list(DISTINCT l.how ORDER BY l.how), list(DISTINCT l.text ORDER BY l.text)[:3], min(r.grp)
+        FROM render_link l JOIN fact f ON f.id = l.source JOIN fact t ON t.id = l.target
+        JOIN (SELECT address, min(grp) AS grp FROM render GROUP BY address) r ON r.address = l.source
+        WHERE f.site AND f.open > 0 AND t.site AND t.followed = 0 AND t.barred & f.open <> {site.all_mask} GROUP BY ALL ORDER BY url"""
+    )
+    for _, url, mask, count, targets, hows, texts, group in found:
+        how = {("click",): "a click", ("scroll",): "scrolling"}.get(tuple(hows), "scrolling or a click")
+        verb = "appears" if count == 1 else "appear"
+        message = f"{plural(count, 'link')} that nothing else leads to {verb} only after {how}{sampled(site, group)}"
+        yield Hit(
+            url, mask, message, tuple(Evidence("rendered", url, None, text) for text in texts), also=tuple(targets)
+        )
+
+
+@check("render-broken", CheckClass.BLOCKED, Severity.FIX, needs=(Need.RENDERED,), feeds=("render",))
+def render_broken(site: Site) -> Iterator[Hit]:
+    """Looked at as the crawler would, without what robots.txt keeps from it, a page comes out empty or as an error.
+
+    Why: That is what is listed, or taken for an error page, however well the page looks in a browser.
+    Mend: Allow what the page needs on the host that serves it (or mend what fails), or serve the content with the page.
+    Rests on: RFC 9309 section 2.3: each host's own rules hold for what pages load; that engines render is engine practice.
+    Evidence: The rule that keeps a request from the crawler, or the request that failed, and what the page says then.
+    """
+    found = site.rows(
+        f"""SELECT r.address, f.origin || f.path AS url, r.mask, r.mask & ~f.barred & {site.all_mask} AS able, r.outcome, r.excerpt,
+            r.errors, r.grp FROM render r JOIN fact f ON f.id = r.address
+        WHERE f.site AND r.outcome IN ('empty', 'error') AND coalesce(r.visit, '') <> 'ok' AND r.leads_to IS NULL AND f.status < 300
+        AND NOT (r.outcome = 'error' AND r.served_error) AND able > 0 ORDER BY url, r.mask"""
+    )
+    ids = [row[0] for row in found]
+    lost = missed(site, ids)
+    scripts = scripts_of(site, ids)
+    for number, url, looked, able, outcome, excerpt, errors, group in found:
+        refused, failed = lost.get((number, looked), ([], []))
+        failed = [f for f in failed if f[2] is None or f[2] >= 500]
+        what = f"a rendering crawler sees {_words(excerpt) if outcome == 'error' else 'next to nothing'}"
+        said = Evidence("rendered", url, None, excerpt or "no text")
+        if refused:
+            bars = tuple(dict.fromkeys(e for target, _, _ in refused for e in rules(site, target, able)))[:MOST_SHOWN]
+            more = f" and {plural(len(refused) - 1, 'more request')}" if len(refused) > 1 else ""
+            by = f"`{bars[0].text}` bars {refused[0][0]}{more}" if bars else f"{refused[0][0]} is barred"
+            yield Hit(url, able, f"{what}: {by}{sampled(site, group)}", (*bars, said), also=_targets(refused))
+        elif failed:
+            shown = tuple(
+                Evidence("status", t, None, status_text(s, None if s else "no answer"))
+                for t, _, s in failed[:MOST_SHOWN]
+            )
+            message = f"{what}: {failed[0][0]} failed ({shown[0].text}){sampled(site, group)}"
+            yield Hit(url, able, message, (*shown, said), also=_targets(failed))
+        elif errors:
+            message = f"{what}: its scripts broke off with an error{sampled(site, group)}"
+            yield Hit(url, able, message, (*scripts.get(number, ()), said))
+
+
+def missed(site: Site, ids: list[int]) -> dict[tuple[int, int], tuple[list[Any], list[Any]]]:
+    """Per page and mask what it asked for in loading and was refused, and what failed: address, kind, status.
+
+    Those most likely to be what is needed first: the site's own data and scripts before other hosts'.
+    """
+    kinds = ", ".join(f"'{k}'" for k in NEEDED)
+    found: dict[tuple[int, int], tuple[list[Any], list[Any]]] = {}
+    for source, mask, url, kind, result, status in about(
+        site,
+        ids,
+        f"""SELECT q.source, q.mask, t.origin || t.path AS url, q.kind, q.result, q.status FROM render_request q
+        JOIN picked ON picked.id = q.source JOIN address t ON t.id = q.target JOIN address a ON a.id = q.source
+        WHERE q.how = 'load' AND q.kind IN ({kinds}) AND q.result IN ('refused', 'failed')
+        ORDER BY q.source, q.mask, q.kind = 'style', NOT ends_with(split_part(t.origin, '://', 2), array_to_string(
+            list_slice(string_split(split_part(a.origin, '://', 2), '.'), -2, -1), '.')), q.kind <> 'data', url""",
+    ):
+        found.setdefault((source, mask), ([], []))[result == "failed"].append((url, kind, status))
+    return found
+
+
+def _targets(rows: list[Any]) -> tuple[str, ...]:
+    return tuple(dict.fromkeys(url for url, _, _ in rows))[:50]
+
+
+def _words(excerpt: str | None) -> str:
+    text = " ".join((excerpt or "").split())
+    return f"“{text[:80]}{'…' if len(text) > 80 else ''}”" if text else "no text"

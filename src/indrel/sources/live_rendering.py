@@ -1,0 +1,49 @@
+"""A live site's pages in a browser: the crawl goes on from the links that only rendering shows."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from indrel.core.address import split
+from indrel.gather.keeping import Answer
+from indrel.sources.browser.answering import MOST_OCTETS, Wish
+from indrel.sources.browser.launch import find
+from indrel.sources.browser.tabs import Tabs
+from indrel.sources.frontier import pattern
+from indrel.sources.rendering import Rendering
+
+if TYPE_CHECKING:
+    from indrel.sources.site import LiveSite
+
+
+class LiveAnswers:
+    """Judges by the robots.txt of each host, fetched when its host is met; fetches as the crawl does."""
+
+    def __init__(self, site: LiveSite) -> None:
+        self._site = site
+
+    async def barred(self, url: str) -> int:
+        origin = split(url).origin
+        if origin not in self._site.gate:
+            await self._site.learn_robots(origin, "site" if self._site.recorder.on_site(url) else "resource")
+        return self._site.gate.barred(url)
+
+    async def get(self, wish: Wish) -> Answer:
+        host = split(wish.url).host
+        if host in self._site.lost:
+            return Answer(wish.url, None, self._site.lost[host])
+        return await self._site.fetcher.pass_on(wish.url, MOST_OCTETS, wish.method, wish.headers, wish.data)
+
+
+async def render_site(site: LiveSite) -> None:
+    """Look at pages, crawl on from what that found, and so on until nothing is new."""
+    answers = LiveAnswers(site)
+    async with Tabs(find(site.options.browser), answers, site.options.sandbox) as tabs:
+        rendering = Rendering(tabs, answers, site.recorder, site.options, site.start, lambda: site.interrupted)
+        try:
+            while True:
+                found = await rendering.round()
+                if not await site.crawl_on(found, [pattern(site.start)]):
+                    break
+        finally:
+            rendering.finish()

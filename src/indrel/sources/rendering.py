@@ -1,0 +1,326 @@
+"""Which pages are looked at with a browser, for whom, and what is kept of it."""
+
+from __future__ import annotations
+
+import asyncio
+import hashlib
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, NamedTuple
+
+from indrel.core import crawlers
+from indrel.core.address import Joiner, split
+from indrel.core.page.facts import Link, PageFacts
+from indrel.core.page.headers import content_type, is_html
+from indrel.core.page.html import read_page
+from indrel.core.page.rendered import EMPTY, ERROR, NONE, Rendered, outcome_of, read_seen
+from indrel.gather.keeping import Answer
+from indrel.gather.recorder import Recorder
+from indrel.sources.browser.answering import CAPPED, FAILED, REFUSED, WITHHELD, Answers, Wish
+
+if TYPE_CHECKING:
+    from indrel.sources.browser.look import Look
+    from indrel.sources.browser.tabs import Tabs
+    from indrel.sources.options import GatherOptions
+
+SAMPLE = 5
+"""Pages of one section with the same scripts that are looked at before it is known whether they are alike."""
+
+ODD_WORDS = 40
+"""Pages with fewer words of their own as served look odd, and are looked at."""
+
+PROBED = 2
+"""Pages of a group that are scrolled and pressed too."""
+
+VISITED = 3
+"""Pages of a group that come out wrong, and are looked at again after a visit to the start page."""
+
+ERRORS_LOOKED_AT = 25
+PICTURES = 20
+MOST_CLASSES = 4
+"""Sets of crawlers that robots.txt lets have different parts of one page, and that it is looked at for."""
+
+PAGES_A_SECOND = 4
+"""What a browser manages, about; said beforehand."""
+
+
+class Chosen(NamedTuple):
+    number: int
+    url: str
+    group: int
+    probe: bool
+    served_status: int
+
+
+@dataclass
+class Group:
+    """Pages of one section with the same scripts."""
+
+    number: int
+    name: str
+    pages: list[tuple[int, str]] = field(default_factory=list)
+    odd: list[tuple[int, str]] = field(default_factory=list)
+    looked: set[int] = field(default_factory=set)
+    seen: set[tuple[str, bool]] = field(default_factory=set)
+    visited: int = 0
+
+    @property
+    def differs(self) -> bool:
+        """Whether its samples have links of their scripts, or differ among themselves: then all of it is looked at."""
+        return len(self.seen) > 1 or any(links for _, links in self.seen)
+
+    def next(self, everything: bool) -> list[tuple[int, str]]:
+        """What is to be looked at now: the first, the last and some that chance chose, those that look odd, or all."""
+        if everything or self.differs:
+            wanted = self.pages
+        else:
+            by_chance = sorted(self.pages, key=lambda p: hashlib.blake2b(p[1].encode(), digest_size=8).digest())
+            first = [self.pages[0], self.pages[-1], *by_chance][: len(self.pages)]
+            room = max(0, SAMPLE - len(self.looked))
+            wanted = [*[p for p in dict.fromkeys(first) if p[0] not in self.looked][:room], *self.odd]
+        return [p for p in dict.fromkeys(wanted) if p[0] not in self.looked]
+
+
+class Rendering:
+    """Looks at a snapshot's pages round by round, until nothing is new."""
+
+    def __init__(
+        self,
+        tabs: Tabs,
+        answers: Answers,
+        recorder: Recorder,
+        options: GatherOptions,
+        start: str,
+        stop: Callable[[], bool],
+    ) -> None:
+        self.tabs = tabs
+        self.answers = answers
+        self.recorder = recorder
+        self.options = options
+        self.start = start
+        self.stop = stop
+        self.everyone = (1 << len(options.crawlers)) - 1
+        self.taken = 0
+        self.left = 0
+        self._groups: dict[tuple[str, str, int], Group] = {}
+        self._known: set[int] = set()
+        self._errors: set[str] = set()
+        self._pictures = 0
+        self._joiner = Joiner(20_000)
+
+    async def round(self) -> list[str]:
+        """Look at what is new and chosen; the addresses on the site that only rendered pages link to."""
+        self.recorder.commit(force=True)
+        await self._learn()
+        found: dict[str, None] = {}
+        while chosen := self._choose():
+            pace = PAGES_A_SECOND * self.tabs.size / 2
+            self.options.progress.stage(
+                f"looking at {len(chosen)} of {sum(len(g.pages) for g in self._groups.values()):,} pages that run scripts "
+                f"with a browser (about {max(1, round(len(chosen) / pace))} s)"
+            )
+            for start in range(0, len(chosen), 4 * self.tabs.size):
+                if self.stop():
+                    return list(found)
+                batch = chosen[start : start + 4 * self.tabs.size]
+                for urls in await asyncio.gather(*(self._one(page) for page in batch)):
+                    found |= dict.fromkeys(urls)
+                self.recorder.commit()
+        return list(found)
+
+    def finish(self) -> None:
+        """Keep how many pages of which groups were looked at."""
+        groups = [[g.name, len(g.pages), len(g.looked)] for g in self._groups.values()]
+        self.recorder.writer.set_meta(
+            rendered={
+                "mode": self.options.render, "groups": groups, "left": self.left, "browser": self.tabs.browser.version,
+            }
+        )  # fmt: skip
+
+    # ---------------------------------------------------------------- which
+
+    async def _learn(self) -> None:
+        """Put the pages that are new into their groups."""
+        rows = self.recorder.writer.con.execute(
+            """SELECT p.address, a.origin || a.path, a.origin, p.scripts, p.own_words, p.own_links, n.status
+            FROM page p JOIN address a ON a.id = p.address JOIN answer n ON n.address = p.address
+            WHERE a.site AND p.scripts IS NOT NULL AND p.refresh IS NULL AND n.status = 200
+            AND p.address NOT IN (SELECT address FROM render) AND p.address NOT IN (SELECT address FROM given WHERE why = 'variant')
+            UNION ALL
+            SELECT n.address, a.origin || a.path, a.origin, -1, 0, 0, n.status FROM answer n JOIN address a ON a.id = n.address
+            WHERE a.site AND n.status BETWEEN 400 AND 499 AND n.status NOT IN (401, 403, 407, 429) AND contains(n.media_type, 'html')
+            AND (n.address IN (SELECT target FROM link) OR n.address IN (SELECT address FROM entry)
+                OR n.address IN (SELECT address FROM given))
+            AND EXISTS (SELECT 1 FROM page p JOIN address s ON s.id = p.address WHERE s.origin || s.path = ? AND p.scripts IS NOT NULL)
+            ORDER BY 2""",
+            [self.start],
+        ).fetchall()
+        for number, url, origin, scripts, words, links, status in rows:
+            if number in self._known or await self.answers.barred(url) == self.everyone:
+                continue
+            self._known.add(number)
+            piece = _section(url)
+            if status >= 400:
+                if len(self._errors) >= ERRORS_LOOKED_AT:
+                    continue
+                self._errors.add(url)
+            key = (origin, piece, scripts)
+            group = self._groups.setdefault(key, Group(len(self._groups), piece))
+            group.pages.append((number, url))
+            if status >= 400 or url == self.start or (words or 0) < ODD_WORDS or not links:
+                group.odd.append((number, url))
+
+    def _choose(self) -> list[Chosen]:
+        everything = self.options.render == "all"
+        chosen = []
+        for group in self._groups.values():
+            for number, url in group.next(everything):
+                if self.options.only is not None and url not in self.options.only:
+                    continue
+                if self.taken >= self.options.render_limit:
+                    self.left += 1
+                    continue
+                probe = len(group.looked) < PROBED or url == self.start
+                chosen.append(Chosen(number, url, group.number, probe, 404 if url in self._errors else 200))
+                group.looked.add(number)
+                self.taken += 1
+        return chosen
+
+    # ---------------------------------------------------------------- one page
+
+    async def _one(self, page: Chosen) -> list[str]:
+        """Look at a page for all crawlers, and again for those that robots.txt lets have less of it."""
+        document = await self.answers.get(Wish(page.url, "document", "GET", {}, None))
+        media, charset = content_type(document.header("content-type"))
+        if document.status is None or document.redirects or not (is_html(media) or not media):
+            return []  # it is no longer what was read
+        served = read_page(document.body, page.url, charset, self._joiner, crawlers.is_known)
+        group = next(g for g in self._groups.values() if g.number == page.group)
+        first = await self.tabs.look(
+            page.url, document, self.everyone, probe=page.probe, picture=self.options.render_pictures
+        )
+        whole, others = self._classes(first)
+        links: list[str] = []
+        if whole:
+            links = await self._keep(page, group, document, served, first, whole, True)
+        for n, mask in enumerate(others):
+            look = await self.tabs.look(page.url, document, mask, probe=page.probe and not whole and n == 0)
+            found = await self._keep(page, group, document, served, look, mask, not whole and n == 0)
+            links = links or found
+        return links
+
+    def _classes(self, look: Look) -> tuple[int, list[int]]:
+        """The crawlers that may have all that a look was given, and the sets of those that each may have less."""
+        partial = sorted({a.url: a.mask for a in look.asked if a.mask and a.mask != self.everyone}.items())
+        if not partial:
+            return self.everyone, []
+        classes: dict[tuple[bool, ...], int] = {}
+        for i in range(len(self.options.crawlers)):
+            key = tuple(bool(mask >> i & 1) for _, mask in partial)
+            classes[key] = classes.get(key, 0) | 1 << i
+        whole = classes.pop((False,) * len(partial), 0)
+        return whole, sorted(classes.values(), key=lambda m: (-m.bit_count(), m))[:MOST_CLASSES]
+
+    async def _keep(
+        self, page: Chosen, group: Group, document: Answer, served: PageFacts, look: Look, mask: int, main: bool
+    ) -> list[str]:
+        """Keep what a look for the crawlers of a mask saw; from the `main` one come the links, given back if on the site."""
+        add, number = self.recorder.writer.add, page.number
+        seen = read_seen(look.seen, crawlers.is_known) if look.seen is not None else None
+        outcome = _outcome(look, seen)
+        visit = None
+        if outcome in (EMPTY, ERROR) and page.url != self.start and look.leads_to is None and group.visited < VISITED:
+            group.visited += 1
+            again = await self.tabs.look(page.url, document, mask, visit=self.start)
+            visit = _after_visit(again)
+        if outcome in (EMPTY, ERROR) and look.picture is None and self._pictures < PICTURES:
+            self._pictures += 1
+            look.picture = (await self.tabs.look(page.url, document, mask, picture=True)).picture
+        links = await self._links(page, served, look, seen) if main and seen else []
+        add(
+            "render",
+            [
+                (
+                    number, mask, outcome, look.why, seen.title if seen else None, seen.text_hash if seen else None,
+                    seen.sketch if seen else None, seen.words if seen else None, seen.excerpt if seen else None,
+                    served.own_words or 0, _says_error(served), self.recorder.id(look.leads_to) if look.leads_to else None,
+                    look.errors, visit, len(seen.links) if seen else None, page.group, look.picture,
+                )
+            ],
+        )  # fmt: skip
+        self._directives(number, mask, seen)
+        wanted = {REFUSED, FAILED, WITHHELD, CAPPED}
+        requests = dict.fromkeys((a.url, a.kind, a.result, a.status, a.how) for a in look.asked if a.result in wanted)
+        add(
+            "render_request",
+            [
+                (number, mask, self.recorder.id(url), kind, result, status, how)
+                for url, kind, result, status, how in requests
+            ],
+        )
+        if page.served_status == 200:
+            group.seen.add((outcome, bool(links)))
+        return links
+
+    def _directives(self, number: int, mask: int, seen: Rendered | None) -> None:
+        if seen is None:
+            return
+        self.recorder.writer.add(
+            "render_directive",
+            [
+                (number, mask, d.scope, d.tokens.noindex, d.tokens.nofollow, list(d.tokens.known), d.in_body, d.text)
+                for d in seen.directives
+            ],
+        )
+        self.recorder.writer.add(
+            "render_canonical",
+            [
+                (number, mask, c.href, self.recorder.id(c.url) if c.url else None, c.fault, c.in_body, c.text)
+                for c in seen.canonicals
+            ],
+        )
+
+    async def _links(self, page: Chosen, served: PageFacts, look: Look, seen: Rendered) -> list[str]:
+        """Keep the links that the served page has not; those on the site, as far as they may be had at once."""
+        known = {link.url for link in served.links} | {page.url}
+        fresh = _new(seen.links, known)
+        self.recorder.writer.add(
+            "link", [(page.number, self.recorder.id(link.url), link.flags, None, link.text) for link in fresh]
+        )
+        known |= {link.url for link in fresh}
+        for how, later in (("scroll", look.scrolled), ("click", look.pressed)):
+            more = _new(read_seen(later, crawlers.is_known).links, known) if later else []
+            more = [link for link in more if self.recorder.on_site(link.url)]
+            self.recorder.writer.add(
+                "render_link", [(page.number, self.recorder.id(k.url), k.flags, how, k.text) for k in more]
+            )
+            known |= {link.url for link in more}
+        return [link.url for link in fresh if self.recorder.on_site(link.url)]
+
+
+def _new(links: Iterable[Link], known: set[str]) -> list[Link]:
+    return [link for link in links if link.url not in known]
+
+
+def _section(url: str) -> str:
+    pieces = split(url).path.partition("?")[0].split("/")
+    return f"/{pieces[1]}/*" if len(pieces) > 2 else "/*"
+
+
+def _outcome(look: Look, seen: Rendered | None) -> str:
+    if seen is None:
+        return NONE
+    return ERROR if (look.status or 200) >= 400 else seen.outcome
+
+
+def _after_visit(again: Look) -> str | None:
+    """What an address is after a visit to the start page; None where that could not be seen."""
+    visited = again.visited
+    if visited is None or visited.seen is None:
+        return None
+    return _outcome(visited, read_seen(visited.seen, crawlers.is_known))
+
+
+def _says_error(served: PageFacts) -> bool:
+    headings = [h for h in (served.heading, served.title) if h]
+    return outcome_of(served.excerpt or "", headings, served.own_words or 0, True) == ERROR
