@@ -634,3 +634,62 @@ CASES |= {
         intent=HUT_WANT.format("show"),
     ),
 }
+
+API = "https://api.sarnfell.example"
+TOLD = "<p>The huts stand above the tarns and are open to walkers all year, and wardens sleep there in summer.</p>"
+SENT = {"headers": (("Access-Control-Allow-Origin", "*"),), "media_type": "application/json"}
+
+
+def scripted(script: str, body: str = TOLD, head: str = "", title: str = "Hut") -> str:
+    """A page whose own text is in `main`, and a script that runs at its end."""
+    return html(head, f"<main id=m>{body}</main><script>{script}</script>", title)
+
+
+LOAD = f"fetch('{API}/board').then(r => r.json()).then(t => m.textContent = t).catch(() => m.textContent = 'Could not be loaded')"
+WALL = "new IntersectionObserver(s => s[0].isIntersecting && m.insertAdjacentHTML('beforeend', '<a href=/p1>1</a>')).observe(e)"
+END = TOLD + "<div style='height:300vh'></div><i id=e>.</i>"
+WORKER = (
+    "self.addEventListener('install', () => self.skipWaiting());"
+    "self.addEventListener('activate', e => e.waitUntil(clients.claim()));"
+    "self.addEventListener('fetch', e => e.request.url.endsWith('/a') && e.respondWith("
+    f"new Response('<title>Plan</title><main>{TOLD}</main>', {{headers: {{'content-type': 'text/html'}}}})))"
+)
+REGISTERS = scripted("navigator.serviceWorker.register('/w.js')", TOLD + a("/a"), canonical("/"), "Start")
+
+
+def rendered(page: str | Response, calm: str | Response, at: str = "/a", **more: Any) -> Case:
+    """A page that is looked at with a browser; it is linked from the start page."""
+    base = site(**{"/": html(canonical("/"), a("/a"), "Start"), "/a": page, **more.pop("pages", {})})
+    return Case(base, (at,), {"/a": calm, **more.pop("calmer", {})}, options={"render": "sample"}, **more)
+
+
+CASES |= {
+    "script-changes-robots": rendered(
+        scripted("document.querySelector('[name=robots]').content = 'noindex'", head='<meta name="robots" content="all">'),
+        scripted("document.querySelector('[name=robots]').content = 'INDEX, follow'", head='<meta name="robots" content="all">'),
+    ),
+    "script-changes-canonical": rendered(
+        scripted("document.querySelector('[rel=canonical]').href = '/b'", head=canonical("/a")),
+        scripted("document.querySelector('[rel=canonical]').href = '/a#top'", head=canonical("/a")),
+        severity="fix",
+    ),
+    "script-leads-away": rendered(
+        scripted("location.href = '/b'"), scripted("setTimeout(() => { location.href = '/b' }, 3000); history.pushState(0, '', '/c')")
+    ),
+    "script-needs-visit": rendered(
+        sent("<h1>Not found</h1>", status=404), sent("<h1>Not found</h1>", status=404),
+        pages={"/": REGISTERS, "/w.js": Response(WORKER.encode(), media_type="text/javascript")},
+        calmer={"/w.js": Response(b"", media_type="text/javascript")},
+    ),
+    "content-needs-scroll": rendered(
+        scripted(WALL, END), scripted(WALL, END + a("/p1")), pages={"/p1": html(body=TOLD)}
+    ),
+    "render-broken": rendered(
+        scripted(LOAD), scripted(LOAD.replace("/board", "/open")),
+        pages={
+            f"{API}/robots.txt": robots("Disallow: /board"), f"{API}/board": Response(b'"x"', **SENT),
+            f"{API}/open": Response(b'"Snow on all tops above the huts this morning"', **SENT),
+        },
+        severity="fix",
+    ),
+}  # fmt: skip

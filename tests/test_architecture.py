@@ -20,7 +20,7 @@ FLOORS = [
     {"gather", "decide"},
     {"sources", "checks"},
     {"pipeline", "explain", "compare", "against", "recheck", "history", "addresses", "reconcile", "robots_tool", "sitemap_tool",
-     "intent_tool", "drafts", "ledger", "reports", "demo"},
+     "intent_tool", "drafts", "ledger", "reports", "demo", "seen"},
     {"library", "cli", "__main__"},
 ]  # fmt: skip
 """From the ground up; a room imports from its own floor and those below."""
@@ -30,7 +30,7 @@ UPWARDS = {("__init__", "library"): "the package's public names are the library'
 
 WITH_SQL = {
     "snapshot", "decide", "checks", "explain", "compare", "against", "recheck", "addresses", "reconcile", "robots_tool", "sitemap_tool",
-    "intent_tool", "drafts", "ledger", "library", "reports", "pipeline", "gather", "sources",
+    "intent_tool", "drafts", "ledger", "library", "reports", "pipeline", "gather", "sources", "seen",
 }  # fmt: skip
 """Rooms that put questions to a snapshot in SQL."""
 

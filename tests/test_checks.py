@@ -67,6 +67,12 @@ FIRST: dict[str, tuple[str, int | None, str]] = {
     "listed-gone": ("status", None, "410 Gone"),
     "listed-broken": ("status", None, "500 Internal Server Error"),
     "listed-locked": ("status", None, "403 Forbidden"),
+    "script-changes-robots": ("rendered", None, '<meta name="robots" content="noindex">'),
+    "script-changes-canonical": ("rendered", None, '<link rel="canonical" href="/b">'),
+    "script-leads-away": ("rendered", None, f"a script leads to {HOST}/b"),
+    "script-needs-visit": ("status", None, "404 Not Found"),
+    "content-needs-scroll": ("rendered", None, '<a href="/p1"></a>'),
+    "render-broken": ("robots", 2, "Disallow: /board"),
 }
 LISTED = (
     "listed-hidden",

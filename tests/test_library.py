@@ -75,7 +75,7 @@ def test_what_cannot_be_read(source: str, error: type[Exception]) -> None:
 def test_the_example_runs(demo: Path) -> None:
     done = subprocess.run([sys.executable, EXAMPLE], cwd=demo, capture_output=True, text=True, timeout=120)
     assert done.returncode == 0, done.stderr
-    assert "190 addresses, complete: True" in done.stdout and "state -> hidden" in done.stdout
+    assert "199 addresses, complete: True" in done.stdout and "state -> hidden" in done.stdout
     assert (demo / "audit.xlsx").is_file() and (demo / "audit.svg").is_file()
 
 

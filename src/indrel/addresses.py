@@ -60,6 +60,8 @@ class AddressRow:
     listed: bool = False
     followed: int = 0
     unfollowed: int = 0
+    rendered: str | None = None
+    """What came of looking at it with a browser: ok, empty, error, none; None where that was not done."""
 
     def as_json(self) -> dict[str, object]:
         return {
@@ -77,6 +79,7 @@ class AddressRow:
             "listed": self.listed,
             "followed": self.followed,
             "unfollowed": self.unfollowed,
+            "rendered": self.rendered,
         }
 
 
@@ -99,6 +102,7 @@ COLUMNS: dict[str, Column] = {
     "followed": lambda r: r.followed,
     "unfollowed": lambda r: r.unfollowed,
     "kind_because": lambda r: r.kind_because,
+    "rendered": lambda r: r.rendered,
 }
 """Every column by name, but those of the crawlers' states, which stand behind `stated`."""
 
@@ -195,16 +199,22 @@ def address_sql(site: Site, condition: str = "f.known", sort: str | None = None)
     In order of the addresses, the main host's first, if nothing else is asked for.
     """
     states = ", ".join(f'{site.state_sql(i)} AS "{c.token}"' for i, c in enumerate(site.crawlers))
+    looked = "render" in site.filled
     order = SORTS[sort] if sort else f"f.origin <> {quoted(site.base_origin)}, f.origin, f.path"
     return f"""SELECT f.id, f.origin || f.path AS url, f.kind_rule, f.kind, p.section, f.want, f.entry IS NOT NULL AS stated, f.status,
         f.media_type, coalesce(t.origin || t.path, d.origin || d.path) AS folds_into, f.listed, f.followed, f.unfollowed, p.clicks,
-        b.by, c.checks, {states}
+        b.by, c.checks, {"r.outcome" if looked else "NULL"} AS rendered, {states}
     FROM fact f JOIN place p ON p.address = f.id LEFT JOIN address t ON t.id = f.folds_into LEFT JOIN address d ON d.id = f.folds_to
     LEFT JOIN (SELECT address, list((mask, kind, file, line, text) ORDER BY rank) AS by, min(file || ':' || coalesce(line, 0)) AS first
         FROM reason GROUP BY address) b ON b.address = f.id
     LEFT JOIN (SELECT url, list(DISTINCT check_id ORDER BY check_id) AS checks FROM finding GROUP BY url) c
         ON c.url = f.origin || f.path
+    {f"LEFT JOIN ({_WORST}) r ON r.address = f.id" if looked else ""}
     WHERE {condition} ORDER BY {order}"""
+
+
+_WORST = """SELECT address, CASE max(CASE outcome WHEN 'ok' THEN 0 WHEN 'empty' THEN 1 WHEN 'error' THEN 2 ELSE 3 END)
+    WHEN 0 THEN 'ok' WHEN 1 THEN 'empty' WHEN 2 THEN 'error' ELSE 'none' END AS outcome FROM render GROUP BY address"""
 
 
 def listed(site: Site, filters: Filters | None = None, sort: str | None = None) -> Iterator[AddressRow]:
@@ -223,7 +233,7 @@ def _rows(site: Site, sql: str, values: list[Any]) -> Iterator[AddressRow]:
     site.con.execute(sql, values)
     while batch := site.con.fetchmany(5_000):
         for (_, url, rule, kind, section, want, stated, status, media, into, is_listed, followed, unfollowed, clicks, by,
-             found, *states) in batch:  # fmt: skip
+             found, rendered, *states) in batch:  # fmt: skip
             told = []
             for mask, how, file, line, text in by or ():
                 crawlers = masks.get(mask)
@@ -232,5 +242,5 @@ def _rows(site: Site, sql: str, values: list[Any]) -> Iterator[AddressRow]:
                 told.append(By(crawlers, how, file, line, text))
             yield AddressRow(
                 url, kind, section, want, stated, dict(zip(names, states, strict=True)), status, into, clicks, why(rule),
-                tuple(told), tuple(found or ()), media, is_listed, followed, unfollowed,
+                tuple(told), tuple(found or ()), media, is_listed, followed, unfollowed, rendered,
             )  # fmt: skip

@@ -7,8 +7,11 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from indrel.checks import checks as catalogue
 from indrel.checks import verdict_of
+from indrel.checks.catalogue import Need
 from indrel.checks.evidence import robots_line
+from indrel.checks.run import why_skipped
 from indrel.core.address import HostMap, origin_of
 from indrel.core.answers import status_text
 from indrel.core.model import Evidence, Finding, Lost, State
@@ -163,6 +166,22 @@ UNKNOWN = "NOT read OR status IS NULL OR status >= 500 OR status IN (408, 425, 4
 """Whether nothing is known of an address, over the columns of `fact`: it was not read, or did not answer this time."""
 
 
+class Unasked:
+    """Why an audit says nothing of a check at an address: it was left out, or the page was not looked at with the browser."""
+
+    def __init__(self, site: Site) -> None:
+        self._left_out = {id: why for id, one in catalogue().items() if (why := why_skipped(one, site))}
+        looked = "SELECT a.origin || a.path FROM render r JOIN address a ON a.id = r.address WHERE r.outcome <> 'none'"
+        self._looked = {url for (url,) in site.rows(looked)} if "render" in site.filled else set()
+
+    def why(self, check: str, url: str) -> str | None:
+        """The reason; None where the audit would have found it."""
+        if because := self._left_out.get(check):
+            return f"{check} was left out: {because}"
+        rendered = check in catalogue() and Need.RENDERED in catalogue()[check].needs
+        return "not looked at with the browser this time" if rendered and url not in self._looked else None
+
+
 class Unreadable:
     """Why an address could not be read in an audit; None where it was read, or is known not to be there any more."""
 
@@ -314,10 +333,11 @@ def known_of(
     `there` gives the address that stands for one in the other audit.
     """
     because = Unreadable(site).why(there(f.url) for f in findings)
+    unasked = Unasked(site)
     known: list[Finding] = []
     unknown: dict[tuple[str, str], list[str]] = {}
     for finding in findings:
-        reason = because.get(there(finding.url))
+        reason = because.get(there(finding.url)) or unasked.why(finding.check, there(finding.url))
         if reason:
             unknown.setdefault((finding.url, reason), []).append(finding.check)
         else:

@@ -17,6 +17,7 @@ from indrel.decide.kinds import why
 from indrel.decide.place import placed
 from indrel.decide.reasons import decides, reasons
 from indrel.decide.site import Site
+from indrel.seen import View, views
 
 MOST = 20
 NOT_NAMED = ", as no group names this crawler"
@@ -57,9 +58,10 @@ class Explanation:
     shadowed: list[WantEntry] = field(default_factory=list)
     clicks: int | None = None
     template: float = 0.0
+    views: list[View] = field(default_factory=list)
 
     def as_json(self) -> dict[str, object]:
-        return {
+        doc: dict[str, object] = {
             "url": self.url,
             "want": {
                 "value": self.want,
@@ -80,6 +82,10 @@ class Explanation:
             "clicks": self.clicks,
             "known": self.known,
         }
+        if self.views:
+            first, *others = (v.as_json() for v in self.views)
+            doc["rendered"] = first | ({"others": others} if others else {})
+        return doc
 
 
 def explain(site: Site, url: str, findings: Sequence[Finding] = ()) -> Explanation:
@@ -128,6 +134,7 @@ def explain(site: Site, url: str, findings: Sequence[Finding] = ()) -> Explanati
         shadowed=entries[1:],
         clicks=_clicks(site, number),
         template=_template_share(site, number),
+        views=views(site, number),
     )
 
 
@@ -350,7 +357,12 @@ def change_step(
     if state == State.FOLDED:
         if fact["fold_how"] == "canonical":
             return Step("change", f"to let it stand for itself, edit {_place(by[0])}: name {url} there", by)
-        where = _place(by[0]) if fact["fold_how"] == "refresh" else "the server's configuration"
+        where = (
+            _place(by[0]) if fact["fold_how"] == "refresh" else "the server's configuration"
+            if fact["fold_how"] == "redirect" else f"the scripts of {url}"
+        )  # fmt: skip
+        if fact["fold_how"] == "script":
+            return Step("change", f"to let it stand for itself, edit {where}: do not lead elsewhere there", by)
         return Step("change", f"to let it stand for itself, edit {where}: take the {fact['fold_how']} out", by)
     if state == State.BROKEN and fact["status"] is not None and fact["status"] < 300:
         return Step("change", "to mend it, answer 404 or 410 if there is nothing, or put the page's content back")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from indrel.core.model import Finding, Severity
@@ -77,11 +77,13 @@ def held(
     asked: set[str],
     unread: Mapping[str, str] | None = None,
     stood: Iterable[Finding] = (),
+    unasked: Callable[[str, str], str | None] = lambda check, url: None,
 ) -> Rechecked:
     """What became of all findings of the addresses that were asked for again; like is compared with like.
 
     `unread` are addresses that could not be read this time, with the reason. `stood` are all findings of the earlier audit:
-    what stood already is never new; findings of one rule are told apart by its own line.
+    what stood already is never new; findings of one rule are told apart by its own line. `unasked` says why the later audit
+    tells nothing of a check at an address, if it does not.
     """
     found = Rechecked()
     unread = unread or {}
@@ -105,8 +107,8 @@ def held(
         )
         if same:
             found.changed.append((finding, same.pop(0)))
-        elif finding.url in unread:
-            found.unknown.append((finding, unread[finding.url]))
+        elif why := unread.get(finding.url) or unasked(finding.check, finding.url):
+            found.unknown.append((finding, why))
         else:
             found.mended.append(finding)
     known = {(f.check, f.url, _said(f)) for f in stood}

@@ -5,6 +5,7 @@ from __future__ import annotations
 import sys
 from collections.abc import Iterator, Mapping
 from importlib import import_module
+from itertools import pairwise
 from typing import Annotated, Any
 
 import typer
@@ -125,10 +126,9 @@ def main() -> None:
 
 def _whole(words: list[str]) -> list[str]:
     """The words of the command line, with the value that `--render` has where none is given."""
-    follows = [*words[1:], ""]
     return [
         "--render=sample" if word == "--render" and after not in ("sample", "all") else word
-        for word, after in zip(words, follows, strict=True)
+        for word, after in pairwise([*words, ""])
     ]
 
 

@@ -63,6 +63,7 @@ def audit(
     from indrel.reports import check_endings
 
     opt.fail_word(fail_on)
+    opt.render_word(render)
     opt.doubt_crawlers(crawler, quiet)
     check_endings(output or [])
     progress = ProgressLine(quiet)
@@ -77,7 +78,7 @@ def audit(
             crawler=crawler, limit=limit, per_pattern=per_pattern,
             rate=rate, parallel=parallel, timeout=timeout, connect=connect, header=header,
             also=also, follow_links=follow_links, read_barred=read_barred, base=base, links_out=links_out, as_crawlers=as_crawlers,
-            render=opt.render_word(render), render_limit=render_limit, render_pictures=render_pictures, browser=browser,
+            render=render, render_limit=render_limit, render_pictures=render_pictures, browser=browser,
             sandbox=not render_without_sandbox, progress=progress, intent=wants,
         )  # fmt: skip
     if wanted and pipeline.source_kind(source) != "snapshot":

@@ -25,6 +25,11 @@ def demo(
     output: opt.OutputOption = None,
     json: opt.JsonOption = False,
     fail_on: opt.FailOnOption = "never",
+    render: opt.RenderOption = None,
+    render_limit: opt.RenderLimitOption = 500,
+    render_pictures: opt.PicturesOption = False,
+    browser: opt.BrowserOption = None,
+    render_without_sandbox: opt.NoSandboxOption = False,
     everything: opt.AllOption = False,
     quiet: opt.QuietOption = False,
     verbose: opt.VerboseOption = False,
@@ -64,7 +69,8 @@ def demo(
         progress = ProgressLine(quiet)
         wanted = opt.gather_options(
             crawler=crawler, limit=None, rate=0, parallel=8, timeout=20, connect=server.connect, header=None, also=None,
-            follow_links=True, read_barred=True, base=None, as_crawlers=True, progress=progress, intent=wants,
+            follow_links=True, read_barred=True, base=None, as_crawlers=True, render=opt.render_word(render), render_limit=render_limit,
+            render_pictures=render_pictures, browser=browser, sandbox=not render_without_sandbox, progress=progress, intent=wants,
         )  # fmt: skip
         gathered = pipeline.gather(START, wanted, snapshot, pool=pool)
         progress.clear()

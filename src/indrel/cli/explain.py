@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json as json_module
+from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -21,6 +22,9 @@ def explain_address(
     snapshot: opt.FromOption = None,
     intent: opt.IntentOption = None,
     crawler: opt.CrawlerOption = None,
+    picture: Annotated[
+        Path | None, typer.Option("--picture", metavar="FILE.webp", help="Write the picture that --render took of it.")
+    ] = None,
     json: opt.JsonOption = False,
     quiet: opt.QuietOption = False,
 ) -> None:
@@ -33,10 +37,68 @@ def explain_address(
     with opened(snapshot, crawler, quiet, intent, url) as site:
         address = pipeline.page_address(url, site)
         found = explain(site, address, findings_of(site, address))
+        if picture:
+            _write_picture(picture, found)
         if json:
             out_console().file.write(json_module.dumps(found.as_json(), ensure_ascii=False) + "\n")
         else:
             _show(terminal(), found, site.base_origin, spoken_of(site))
+
+
+def _write_picture(file: Path, found: Explanation) -> None:
+    """Raises UsageError where no picture of it was kept."""
+    from indrel.errors import UsageError
+
+    taken = next((v.picture for v in found.views if v.picture), None)
+    if taken is None:
+        seen = (
+            "no picture of it was kept: say --render-pictures"
+            if found.views
+            else "it was not looked at: say --render=all"
+        )
+        raise UsageError(f"{found.url}: {seen} when auditing")
+    file.write_bytes(taken)
+
+
+def _rendered(term: Terminal, found: Explanation, origin: str) -> None:
+    """Served and rendered side by side, and what the page asked for in vain."""
+    from indrel.reports.terminal import short
+    from indrel.seen import words_for
+
+    for view in found.views:
+        names = "" if len(found.views) == 1 else f" for {', '.join(view.crawlers)}"
+        outcome = {"ok": "comes out well", "empty": "comes out empty", "error": "comes out as an error"}.get(
+            view.outcome, f"could not be rendered ({view.why})"
+        )
+        term.console.print()
+        term.line(f"rendered{names}: {outcome}", "bold")
+        if view.outcome == "none":
+            continue
+        for name, served, rendered in (
+            ("title", view.served.title or "none", view.rendered.title or "none"),
+            ("robots", "; ".join(view.served.robots) or "none", "; ".join(view.rendered.robots) or "none"),
+            ("canonical", "; ".join(view.served.canonical) or "none", "; ".join(view.rendered.canonical) or "none"),
+            ("words", f"{view.served.words or 0:,}", f"{view.rendered.words or 0:,}"),
+            ("links", f"{view.served.links:,}", f"{view.rendered.links:,}"),
+        ):
+            same = served == rendered
+            term.line(f"{name:<11}{served}" + ("" if same else "  (served)"), "dim" if same else "", indent=2, hang=13)
+            if not same:
+                term.line(f"{'':<11}{rendered}  (rendered)", indent=2, hang=13)
+        if view.outcome != "ok":
+            term.line(f"{'says':<11}{view.excerpt or 'nothing'}", indent=2, hang=13)
+        if view.leads_to:
+            term.line(f"{'leads to':<11}{short(view.leads_to, origin)} at once", indent=2, hang=13)
+        if view.after_visit == "ok":
+            term.line(f"{'visit':<11}comes out well after a visit to the start page", indent=2, hang=13)
+        for name, urls in (
+            ("links only served", view.only_served), ("links only rendered", view.only_rendered),
+            ("links only after scrolling or a click", view.only_later),
+        ):  # fmt: skip
+            if urls:
+                term.line(f"{name}: {', '.join(short(u, origin) for u in urls)}", indent=2, hang=13)
+        for request in view.requests:
+            term.line(f"{request.kind} {short(request.url, origin)}: {words_for(request)}", indent=2, hang=13)
 
 
 def _show(term: Terminal, found: Explanation, origin: str, subject: str) -> None:
@@ -63,6 +125,7 @@ def _show(term: Terminal, found: Explanation, origin: str, subject: str) -> None
             term.line(f"{number}. {step.step:<12}{outcome}", style, indent=2, hang=15)
             for evidence in step.evidence if step.step != "change" else ():  # it names the place itself
                 term.evidence(evidence, origin, indent=17, whole=True)
+    _rendered(term, found, origin)
     _relations(term, found, origin)
     if found.findings:
         term.console.print()

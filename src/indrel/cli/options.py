@@ -162,10 +162,8 @@ def fail_word(word: str) -> str:
 
 
 def render_word(word: str | None) -> str | None:
-    """A `--render` value; raises UsageError for any other word, and where no browser is found, before anything is read."""
-    if word is None:
-        return None
-    if word not in ("sample", "all"):
+    """A `--render` value; raises UsageError for any other word."""
+    if word not in (None, "sample", "all"):
         raise UsageError(f"--render={word}: say --render (a sample), --render=sample or --render=all")
     return word
 

@@ -37,6 +37,7 @@ def recheck(
     timeout: opt.TimeoutOption = 20.0,
     connect: opt.ConnectOption = None,
     header: opt.HeaderOption = None,
+    browser: opt.BrowserOption = None,
     from_snapshot: opt.FromOption = None,
     fail_on: opt.FailOnOption = "fix",
     json: opt.JsonOption = False,
@@ -46,7 +47,7 @@ def recheck(
     from indrel import pipeline
     from indrel import recheck as again
     from indrel.checks import checks
-    from indrel.compare import Unreadable
+    from indrel.compare import Unasked, Unreadable
     from indrel.core.address import split
     from indrel.core.model import Severity
     from indrel.core.page.tokens import nearest
@@ -72,19 +73,23 @@ def recheck(
     host, origin = split(site.base).host, site.base_origin
     read_barred, as_crawlers = bool(site.meta.get("read_barred")), bool(site.meta.get("as_crawlers"))
     crawlers = [c.token for c in site.crawlers]
+    render = _can_render(browser, quiet) if site.meta.get("rendered") else None
     site.close()
     if not before and not named:
         raise UsageError(f"{path} has no such finding: there is nothing to ask for again")
     progress = ProgressLine(quiet)
     options = opt.gather_options(
         crawler=crawlers, limit=None, rate=rate, parallel=parallel, timeout=timeout, connect=connect, header=header, also=None,
-        follow_links=False, read_barred=read_barred, as_crawlers=as_crawlers, base=None, progress=progress, intent=site.intent,
+        follow_links=False, read_barred=read_barred, as_crawlers=as_crawlers, render=render, browser=browser, base=None,
+        progress=progress, intent=site.intent,
     )  # fmt: skip
     gathered = pipeline.ask_again(path, keep or pipeline.new_snapshot_path(host), asked, options)
     progress.clear()
     later, after = pipeline.examine(gathered.snapshot, crawlers, wants)
     unread = Unreadable(later).why([*asked, *(f.url for f in before)])
-    found = again.held(before, [f for f in after.findings if not f.accepted], asked, unread, verdict.findings)
+    found = again.held(
+        before, [f for f in after.findings if not f.accepted], asked, unread, verdict.findings, Unasked(later).why
+    )
     found.answered = sum(1 for url in asked if url not in unread)
     later.close()
     subject = after.headline.subject
@@ -100,6 +105,20 @@ def recheck(
         say("indrel: none of the addresses could be read: nothing is known of what is mended; try again later")
         raise typer.Exit(3)
     raise typer.Exit(1 if fail_on != "never" and found.fails(Severity[fail_on.upper()]) else 0)
+
+
+def _can_render(browser: str | None, quiet: bool) -> str | None:
+    """What was looked at with a browser is looked at again; without one, what was found so stays unknown."""
+    from indrel.sources.browser.launch import find
+
+    try:
+        find(browser)
+    except UsageError as error:
+        if browser:
+            raise
+        say(f"what was found with --render is not asked again: {error}", quiet)
+        return None
+    return "all"
 
 
 def _show(found: Rechecked, asked: int, origin: str, subject: str) -> None:

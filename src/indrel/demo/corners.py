@@ -20,7 +20,7 @@ LISTED = (
 LINKED = (
     "/archive/", "/faq/", "/history/", "/membership/", "/rules/", "/volunteer/", "/insurance/", "/old/hut-list-2019/",
     "/rota/december/", "/documents/accounts-2025.pdf", "/wardens/login/", "/tag/ice/", "/routes/?sort=length",
-    "/huts/low-byre/", "/members/rota/", "/thanks/", "/wardens-area/", "/work-party-2020/", "/stories/", "/cy/",
+    "/huts/low-byre/", "/members/rota/", "/thanks/", "/wardens-area/", "/work-party-2020/", "/stories/", "/cy/", "/scripted/",
     f"https://{PREVIEW}/",
 )  # fmt: skip
 

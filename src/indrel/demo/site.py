@@ -9,6 +9,7 @@ from itertools import pairwise
 
 from indrel.demo.corners import LISTED, PREVIEW, add_corners
 from indrel.demo.page import API, MAIN, Response, at, links, moved, page
+from indrel.demo.scripted import add_scripted
 
 BARE = "sarnfell.example"
 STAGING = "staging.sarnfell.example"
@@ -77,6 +78,7 @@ def build() -> Site:
     _situations(site)
     _files(site)
     _other_hosts(site)
+    add_scripted(site)
     add_corners(site)
     return site
 

@@ -186,6 +186,11 @@ class Folder:
             pages, self.limit_hit = pages[: self.options.limit], True
         self._pages(pages)
         self._referenced()
+        if self.options.render:
+            from indrel.sources.folder_rendering import render_folder
+
+            render_folder(self)
+            self._referenced()
         self.recorder.commit(force=True)
         self.recorder.writer.set_meta(notes=self.listing.notes() + self._doubts())
 
@@ -256,6 +261,16 @@ class Folder:
         self.recorder.writer.add("answer", [row])
         return []
 
+    def leaves_out(self, url: str) -> bool:
+        """Whether an address of the base is a file's that was not looked at."""
+        return self._is_left_out(self._file_name(url))
+
+    def file_of(self, url: str) -> Path | None:
+        """The file that answers an address of the base, as a plain server would; None where none does."""
+        name = self._file_name(url)
+        found = next((n for n in (name, name + ".html", name + ".htm", name + "/index.html") if n in self._names), None)
+        return None if found is None else self.folder / found
+
     def _is_left_out(self, name: str) -> bool:
         """Whether a file, or a folder that it is in, was left out; a link to nothing is as good as absent."""
         pieces = name.split("/")
@@ -269,12 +284,12 @@ class Folder:
     def _alias(self, aliases: list[tuple[int, int]]) -> None:
         """Let addresses answer with other addresses' pages; a page's own address goes if nothing names it."""
         con = self.recorder.writer.con
-        con.execute("CREATE TEMP TABLE alias (number INTEGER, page INTEGER)")
+        con.execute("CREATE OR REPLACE TEMP TABLE alias (number INTEGER, page INTEGER)")
         con.register("incoming", pa.table({"number": [a for a, _ in aliases], "page": [p for _, p in aliases]}))
         con.execute("INSERT INTO alias SELECT * FROM incoming")
         con.unregister("incoming")
         con.execute(
-            """CREATE TEMP TABLE unnamed AS SELECT DISTINCT page FROM alias JOIN address a ON a.id = page
+            """CREATE OR REPLACE TEMP TABLE unnamed AS SELECT DISTINCT page FROM alias JOIN address a ON a.id = page
             WHERE NOT regexp_matches(a.path, '(/|/index\\.html?)$') AND page NOT IN (
                 SELECT target FROM link UNION SELECT address FROM entry WHERE address IS NOT NULL
                 UNION SELECT target FROM canonical WHERE target IS NOT NULL UNION SELECT address FROM given)"""
@@ -333,6 +348,7 @@ class Folder:
             at_root, "robots.txt" if there else None,
         )  # fmt: skip
         self.recorder.writer.add("robots", [row])
+        self.robots_body = body
         self._announced = [(line.value, line.line) for line in parse_robots(body).sitemaps]
 
     def _read(self, name: str, most: int) -> bytes:

@@ -6,7 +6,7 @@ import asyncio
 import hashlib
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from indrel.core import crawlers
 from indrel.core.address import Joiner, split
@@ -37,6 +37,9 @@ VISITED = 3
 
 ERRORS_LOOKED_AT = 25
 PICTURES = 20
+MOST_LOST = 50
+"""Links of the served page that are kept as gone once it is rendered."""
+
 MOST_CLASSES = 4
 """Sets of crawlers that robots.txt lets have different parts of one page, and that it is looked at for."""
 
@@ -77,7 +80,10 @@ class Group:
             by_chance = sorted(self.pages, key=lambda p: hashlib.blake2b(p[1].encode(), digest_size=8).digest())
             first = [self.pages[0], self.pages[-1], *by_chance][: len(self.pages)]
             room = max(0, SAMPLE - len(self.looked))
-            wanted = [*[p for p in dict.fromkeys(first) if p[0] not in self.looked][:room], *self.odd]
+            odd = (
+                self.odd if len(self.odd) <= max(SAMPLE, len(self.pages) // 5) else []
+            )  # else it is what they are like
+            wanted = [*[p for p in dict.fromkeys(first) if p[0] not in self.looked][:room], *odd]
         return [p for p in dict.fromkeys(wanted) if p[0] not in self.looked]
 
 
@@ -102,6 +108,7 @@ class Rendering:
         self.everyone = (1 << len(options.crawlers)) - 1
         self.taken = 0
         self.left = 0
+        self._before: list[Any] = (recorder.writer.meta.get("rendered") or {}).get("groups") or []
         self._groups: dict[tuple[str, str, int], Group] = {}
         self._known: set[int] = set()
         self._errors: set[str] = set()
@@ -130,7 +137,7 @@ class Rendering:
 
     def finish(self) -> None:
         """Keep how many pages of which groups were looked at."""
-        groups = [[g.name, len(g.pages), len(g.looked)] for g in self._groups.values()]
+        groups = [*self._before, *([g.name, len(g.pages), len(g.looked)] for g in self._groups.values())]
         self.recorder.writer.set_meta(
             rendered={
                 "mode": self.options.render, "groups": groups, "left": self.left, "browser": self.tabs.browser.version,
@@ -165,7 +172,7 @@ class Rendering:
                     continue
                 self._errors.add(url)
             key = (origin, piece, scripts)
-            group = self._groups.setdefault(key, Group(len(self._groups), piece))
+            group = self._groups.setdefault(key, Group(len(self._before) + len(self._groups), piece))
             group.pages.append((number, url))
             if status >= 400 or url == self.start or (words or 0) < ODD_WORDS or not links:
                 group.odd.append((number, url))
@@ -228,6 +235,8 @@ class Rendering:
         add, number = self.recorder.writer.add, page.number
         seen = read_seen(look.seen, crawlers.is_known) if look.seen is not None else None
         outcome = _outcome(look, seen)
+        if outcome in (EMPTY, ERROR) and (absent := _elsewhere(look)):
+            outcome, look.why = NONE, f"it needs {absent}, which is not in the folder"
         visit = None
         if outcome in (EMPTY, ERROR) and page.url != self.start and look.leads_to is None and group.visited < VISITED:
             group.visited += 1
@@ -287,6 +296,11 @@ class Rendering:
         self.recorder.writer.add(
             "link", [(page.number, self.recorder.id(link.url), link.flags, None, link.text) for link in fresh]
         )
+        there = {link.url for link in seen.links}
+        lost = sorted({link.url for link in served.links} - there - {page.url}) if look.leads_to is None else []
+        self.recorder.writer.add(
+            "render_link", [(page.number, self.recorder.id(url), 0, "lost", None) for url in lost[:MOST_LOST]]
+        )
         known |= {link.url for link in fresh}
         for how, later in (("scroll", look.scrolled), ("click", look.pressed)):
             more = _new(read_seen(later, crawlers.is_known).links, known) if later else []
@@ -303,7 +317,7 @@ def _new(links: Iterable[Link], known: set[str]) -> list[Link]:
 
 
 def _section(url: str) -> str:
-    pieces = split(url).path.partition("?")[0].split("/")
+    pieces = split(url).path.partition("?")[0].rstrip("/").split("/")
     return f"/{pieces[1]}/*" if len(pieces) > 2 else "/*"
 
 
@@ -311,6 +325,12 @@ def _outcome(look: Look, seen: Rendered | None) -> str:
     if seen is None:
         return NONE
     return ERROR if (look.status or 200) >= 400 else seen.outcome
+
+
+def _elsewhere(look: Look) -> str | None:
+    """What a page asked for and the source cannot know: what it comes to without that says nothing."""
+    kinds = ("script", "data", "frame", "document")
+    return next((a.url for a in look.asked if a.result == WITHHELD and a.how == "load" and a.kind in kinds), None)
 
 
 def _after_visit(again: Look) -> str | None:

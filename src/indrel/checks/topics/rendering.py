@@ -225,7 +225,8 @@ def content_needs_scroll(site: Site) -> Iterator[Hit]:
             t.origin || t.path)[:200], list(DISTINCT l.how ORDER BY l.how), list(DISTINCT l.text ORDER BY l.text)[:3], min(r.grp)
         FROM render_link l JOIN fact f ON f.id = l.source JOIN fact t ON t.id = l.target
         JOIN (SELECT address, min(grp) AS grp FROM render GROUP BY address) r ON r.address = l.source
-        WHERE f.site AND f.open > 0 AND t.site AND t.followed = 0 AND t.barred & f.open <> {site.all_mask} GROUP BY ALL ORDER BY url"""
+        WHERE l.how <> 'lost' AND f.site AND f.open > 0 AND t.site AND t.followed = 0
+        AND t.barred & f.open <> {site.all_mask} GROUP BY ALL ORDER BY url"""
     )
     for _, url, mask, count, targets, hows, texts, group in found:
         how = {("click",): "a click", ("scroll",): "scrolling"}.get(tuple(hows), "scrolling or a click")

@@ -264,28 +264,32 @@ def resource_barred(site: Site) -> Iterator[Hit]:
         host = site.robots.get(url[: url.index("/", 8)])
         if host is None or host.status is None:
             continue  # no answer to this audit says nothing of crawlers
-        well = rendered.get(number)
-        if well is False:
+        well, ill = rendered.get(number, (0, 0))
+        if ill and not well:
             continue  # render-broken says what comes of it
         evidence = (*rules(site, url, mask), Evidence("resource", where, line, text))
         need = "needs" if count == 1 else "need"
         message = f"{plural(count, 'open page')} {need} this {kind}, but `{evidence[0].text}` bars it"
-        message += "; looked at with a browser, nothing is missing without it" if well else ""
+        if well:
+            verb = "comes" if well == 1 else "come"
+            message += f"; looked at with a browser, {plural(well, 'page')} {verb} out well without it"
+            message += f", {ill} not (render-broken)" if ill else ""
         severity = Severity.NOTE if picture or well else None
         yield Hit(url, mask, message, evidence, also=tuple(pages.get(number, ())), severity=severity)
 
 
-def _rendered_without(site: Site) -> dict[int, bool]:
-    """Per resource that was kept from pages looked at with a browser whether all of them came out well without it."""
-    return dict(
-        site.rows(
-            """SELECT q.target, bool_and(r.outcome = 'ok') FROM render_request q
-            JOIN render r ON r.address = q.source AND r.mask = q.mask
+def _rendered_without(site: Site) -> dict[int, tuple[int, int]]:
+    """Per resource that was kept from pages looked at with a browser how many came out well without it, and how many not."""
+    if "render_request" not in site.filled:
+        return {}
+    return {
+        target: (well, ill)
+        for target, well, ill in site.rows(
+            """SELECT q.target, count(DISTINCT q.source) FILTER (r.outcome = 'ok'), count(DISTINCT q.source) FILTER (r.outcome <> 'ok')
+            FROM render_request q JOIN render r ON r.address = q.source AND r.mask = q.mask
             WHERE q.result = 'refused' AND r.outcome <> 'none' GROUP BY q.target"""
         )
-        if "render_request" in site.filled
-        else ()
-    )
+    }
 
 
 def _needing(site: Site, ids: list[int]) -> dict[int, list[str]]:

@@ -20,6 +20,9 @@ MOST_KEPT = 32 << 20
 
 REFUSED, FAILED, WITHHELD, CAPPED, GIVEN = "refused", "failed", "withheld", "capped", "given"
 
+ELSEWHERE = "not in the folder"
+"""What a source answers that cannot know: neither given nor failed."""
+
 KINDS = {
     "document": "frame", "stylesheet": "style", "xhr": "data", "fetch": "data", "eventsource": "data", "texttrack": "media",
     "prefetch": "preload", "cspviolationreport": "ping",
@@ -131,6 +134,9 @@ class Answering:
             self._note(url, wish.kind, WITHHELD, None, mask)
             return Reply(None, "BlockedByClient")
         answer = await self._get(wish, url)
+        if answer.status is None and answer.error == ELSEWHERE:
+            self._note(url, wish.kind, WITHHELD, None, mask)
+            return Reply(None)
         failed = answer.status is None or answer.status >= 400
         self._note(url, wish.kind, FAILED if failed else GIVEN, answer.status, mask)
         return Reply(None) if answer.status is None else Reply(answer)

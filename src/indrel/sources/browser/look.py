@@ -21,8 +21,15 @@ BUDGET = 5_000
 AFTER = 500
 """Milliseconds after two frames were drawn, which is when what waits for being seen has its turn."""
 
-AT_ONCE = 1_500
-"""Milliseconds of the page's time within which a script leads elsewhere `at once`."""
+SLICES = (250, 1_250)
+"""Milliseconds of the page's time, in two slices, within which a script leads elsewhere `at once`."""
+
+BREATH = 0.015
+"""Seconds of real time between slices, in which the page's clock stands: what it asks of its own stores is no request that
+would stop the clock, and is answered meanwhile."""
+
+SETTLED_AFTER = 6
+"""Times at most that a page which is still changing then is given a little more."""
 
 WALL = 10.0
 """Seconds that a look may take in all; what the page is by then is read."""
@@ -227,10 +234,14 @@ class Tab:
                 if told.get("errorText") and look.status is None:
                     look.why = "the page itself was not answered"
                     return look
-                await self._time(AT_ONCE)
+                for budget in SLICES:
+                    await asyncio.sleep(BREATH)
+                    await self._time(budget)
                 self._at_once = False
-                await self._time(BUDGET - AT_ONCE)
+                await asyncio.sleep(BREATH)
+                await self._time(BUDGET - sum(SLICES))
                 await self._frames()
+                await self._settle()
         except (TimeoutError, CallRefused):
             look.why = f"its scripts had not ended after {WALL:.0f} s"
             with contextlib.suppress(CallRefused):
@@ -260,6 +271,18 @@ class Tab:
                 "Runtime.evaluate", self.session, 1.0, expression=_FRAMES, awaitPromise=True, returnByValue=True
             )
         await self._time(AFTER)
+
+    async def _settle(self) -> None:
+        """Give a page that is still changing a little more: its stores may have been slow to answer."""
+        size = None
+        for _ in range(SETTLED_AFTER):
+            await asyncio.sleep(BREATH)
+            now = await self._evaluate("document.documentElement ? document.documentElement.innerHTML.length : 0")
+            if now == size:
+                return
+            if size is not None:
+                await self._time(AFTER // 5)
+            size = now
 
     async def _probe(self, look: Look, answering: Answering) -> None:
         """Scroll to the end, a few times; then press what says that there is more."""
