@@ -163,3 +163,20 @@ def words_for(request: Request) -> str:
     return (
         "not sent: it would have changed something" if request.result == "withheld" else "not sent: too many before it"
     )
+
+
+def compared(view: View) -> list[tuple[str, str, str]]:
+    """What is told of both sides, in words: name, served, rendered."""
+    one, other = view.served, view.rendered
+    found = [
+        ("title", one.title or "none", other.title or "none"),
+        ("robots", "; ".join(one.robots) or "none", "; ".join(other.robots) or "none"),
+        ("canonical", "; ".join(one.canonical) or "none", "; ".join(other.canonical) or "none"),
+        ("words", f"{one.words or 0:,}", f"{other.words or 0:,}"),
+        ("links", f"{one.links:,}", f"{other.links:,}"),
+    ]
+    if view.outcome != "ok":
+        found.append(("says", "", view.excerpt or "nothing"))
+    if view.leads_to:
+        found.append(("leads to", "", view.leads_to))
+    return found

@@ -63,7 +63,7 @@ def _write_picture(file: Path, found: Explanation) -> None:
 def _rendered(term: Terminal, found: Explanation, origin: str) -> None:
     """Served and rendered side by side, and what the page asked for in vain."""
     from indrel.reports.terminal import short
-    from indrel.seen import words_for
+    from indrel.seen import compared, words_for
 
     for view in found.views:
         names = "" if len(found.views) == 1 else f" for {', '.join(view.crawlers)}"
@@ -74,21 +74,14 @@ def _rendered(term: Terminal, found: Explanation, origin: str) -> None:
         term.line(f"rendered{names}: {outcome}", "bold")
         if view.outcome == "none":
             continue
-        for name, served, rendered in (
-            ("title", view.served.title or "none", view.rendered.title or "none"),
-            ("robots", "; ".join(view.served.robots) or "none", "; ".join(view.rendered.robots) or "none"),
-            ("canonical", "; ".join(view.served.canonical) or "none", "; ".join(view.rendered.canonical) or "none"),
-            ("words", f"{view.served.words or 0:,}", f"{view.rendered.words or 0:,}"),
-            ("links", f"{view.served.links:,}", f"{view.rendered.links:,}"),
-        ):
+        for name, served, rendered in compared(view):
+            if not served:
+                term.line(f"{name:<11}{rendered}", indent=2, hang=13)
+                continue
             same = served == rendered
             term.line(f"{name:<11}{served}" + ("" if same else "  (served)"), "dim" if same else "", indent=2, hang=13)
             if not same:
                 term.line(f"{'':<11}{rendered}  (rendered)", indent=2, hang=13)
-        if view.outcome != "ok":
-            term.line(f"{'says':<11}{view.excerpt or 'nothing'}", indent=2, hang=13)
-        if view.leads_to:
-            term.line(f"{'leads to':<11}{short(view.leads_to, origin)} at once", indent=2, hang=13)
         if view.after_visit == "ok":
             term.line(f"{'visit':<11}comes out well after a visit to the start page", indent=2, hang=13)
         for name, urls in (

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import json
 from collections.abc import Iterator
 from importlib.resources import files
@@ -12,6 +13,7 @@ from markupsafe import Markup
 
 from indrel import __version__
 from indrel.checks import checks
+from indrel.checks.catalogue import Need
 from indrel.checks.topics.robots_reach import rule_uses
 from indrel.core.model import Cause, Severity, State, Verdict, plural
 from indrel.core.robots import Access
@@ -23,6 +25,7 @@ from indrel.decide.sitemaps import sitemap_states
 from indrel.plain import safe
 from indrel.reports.panels import panels
 from indrel.reports.terminal import HEADINGS, host_of, sentence, short
+from indrel.seen import compared, views, words_for
 
 SHOWN = 10
 """Addresses of a cause that stand in the page itself; the others come from its data when they are asked for."""
@@ -92,7 +95,7 @@ def _groups(verdict: Verdict, site: Site) -> Iterator[dict[str, Any]]:
             yield {
                 "word": severity.word,
                 "title": HEADINGS[severity],
-                "cards": [_card(c, site.base_origin, verdict) for c in causes],
+                "cards": [_card(c, site.base_origin, verdict) | {"view": _view(site, c)} for c in causes],
             }
 
 
@@ -105,6 +108,21 @@ def _card(cause: Cause, origin: str, verdict: Verdict) -> dict[str, Any]:
         "new": bool(verdict.baseline) and any(verdict.is_new(f) for f in cause.findings),
         "others": [short(u, origin) for u in cause.others],
     }  # fmt: skip
+
+
+def _view(site: Site, cause: Cause) -> dict[str, Any] | None:
+    """A page as served and as rendered, where a cause is of pages that were looked at with a browser."""
+    if Need.RENDERED not in checks()[cause.check].needs or (number := site.id_of(cause.findings[0].url)) is None:
+        return None
+    found = views(site, number)
+    if not found or found[0].outcome == "none":
+        return None
+    one = found[0]
+    return {
+        "rows": compared(one),
+        "requests": [(r, words_for(r)) for r in one.requests[:8]],
+        "picture": base64.b64encode(one.picture).decode() if one.picture else None,
+    }
 
 
 def _rows(cause: Cause, origin: str) -> list[list[object]]:
