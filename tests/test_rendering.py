@@ -8,6 +8,7 @@ import os
 import shutil
 import signal
 import subprocess
+import sys
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -25,6 +26,7 @@ from indrel.sources.browser.answering import REFUSED, Wish
 from indrel.sources.browser.launch import NAMES, find
 from indrel.sources.browser.look import Look
 from indrel.sources.browser.tabs import Tabs
+from test_archive import page, write
 
 Run = Callable[..., "subprocess.CompletedProcess[str]"]
 ROBOTS = "script-changes-robots"
@@ -99,6 +101,7 @@ FAULTY: dict[str, tuple[str, set[str]]] = {
         ),
         {"content-needs-scroll"},
     ),
+    "x-missing": (scripted("fetch('/none.json').then(r => { if (!r.ok) m.innerHTML = '<h1>Not found</h1>' })", ""), {"soft-missing"}),
     "x-opens": (scripted("document.querySelector('[name=robots]').remove()", TOLD, '<meta name="robots" content="noindex">'), {ROBOTS}),
     "x-for-some": (scripted(LOAD.replace("/board", "/mobile")), {"render-broken"}),
 }  # fmt: skip
@@ -117,13 +120,10 @@ PAGES: dict[str, Any] = {
     f"{API}/down": Response(b"", 503, **SENT),
     "/poll": "ok",
 }
-CHECKS = {
-    ROBOTS,
+CHECKS = {c for _, checks in FAULTY.values() for c in checks} | {
     "script-changes-canonical",
     "script-leads-away",
     "script-needs-visit",
-    "content-needs-scroll",
-    "render-broken",
 }
 
 needs_browser = pytest.mark.skipif(
@@ -234,7 +234,7 @@ def test_a_folder_is_rendered_from_its_files(indrel: Run, tmp_path: Path) -> Non
     doc = json.loads(indrel("audit", file, "--json", "-q").stdout)
     assert [f["url"] for f in doc["findings"] if f["check"] == ROBOTS] == [f"https://{HOST}/"]
     assert not [f for f in doc["findings"] if f["check"] == "render-broken"]  # what is elsewhere is not known
-    assert f"it needs {API}/board, which is not in the folder" in " ".join(told.split())
+    assert f"it needs {API}/board, which is not in what was given" in " ".join(told.split())
 
 
 @needs_browser
@@ -257,6 +257,34 @@ def test_a_recheck_looks_again_and_without_a_browser_it_does_not_know(indrel: Ru
     with Heard(pages | {"/a": scripted("1", head=canonical("/a"))}) as server:
         args = ["recheck", "one.indrel", "--check", ROBOTS, "--json", "-q", *server.options]
         assert [f["check"] for f in json.loads(indrel(*args, code=0).stdout)["mended"]] == [ROBOTS]
+
+
+@needs_browser
+@pytest.mark.filterwarnings("ignore:.*SpooledTemporaryFile")  # the archive writer's own
+def test_an_archive_is_rendered_from_its_records(indrel: Run, tmp_path: Path) -> None:
+    body = html(
+        body=f"{TOLD}<main id=m></main><script src={API}/board.js></script><script>{LOAD.replace('/board', '/open')}</script>"
+    )
+    kinds = {"allow": ("Access-Control-Allow-Origin", "*"), "json": ("Content-Type", "application/json")}
+    file = write(tmp_path / "a.warc.gz", [
+        page("/", body), (f"{API}/robots.txt", "200 OK", [("Content-Type", "text/plain")], RULES.encode()),
+        (f"{API}/open", "200 OK", list(kinds.values()), b'"Something went wrong"'),
+    ])  # fmt: skip
+    doc = json.loads(indrel("audit", file, "--render", "--json", "-q", code=1).stdout)
+    (broken,) = [f for f in doc["findings"] if f["check"] == "render-broken"]
+    assert broken["evidence"][0]["where"] == f"{API}/robots.txt" and broken["also"] == [f"{API}/board.js"]
+
+
+def test_without_render_nothing_of_it_is_loaded(tmp_path: Path) -> None:
+    (tmp_path / "index.html").write_text(html())
+    code = (
+        "import sys; from indrel.cli.app import main\ntry: main()\nexcept SystemExit: pass\n"
+        "assert 'indrel.sources.folder' in sys.modules; print([m for m in sys.modules if 'browser' in m or m.endswith('rendering')])"
+    )
+    done = subprocess.run(
+        [sys.executable, "-c", code, "audit", ".", "-q"], cwd=tmp_path, capture_output=True, text=True, timeout=60
+    )
+    assert done.stdout.splitlines()[-1] == "['indrel.checks.topics.rendering']", done.stderr
 
 
 class Given:
@@ -356,7 +384,9 @@ def test_nothing_is_left_behind_by_a_kill(victim: str, tmp_path: Path) -> None:
             while server.paths.count(f"{HOST}/a") < 2 and time.monotonic() < deadline:
                 time.sleep(0.05)
             chromes = [p for p in processes_of(scratch) if b"guard.py" not in Path(f"/proc/{p}/cmdline").read_bytes()]
-            assert chromes, "the browser runs"
+            lines = {p: Path(f"/proc/{p}/cmdline").read_bytes() for p in chromes}
+            assert chromes and not any(b"--no-sandbox" in line for line in lines.values())
+            assert os.getuid() or all(Path(f"/proc/{p}").stat().st_uid for p in chromes), "root's browser is nobody's"
             os.kill(audit.pid if victim == "audit" else min(chromes), signal.SIGKILL)
             out, err = audit.communicate(timeout=90)
         deadline = time.monotonic() + 10

@@ -24,6 +24,9 @@ NEAR = 0.9
 LONG_ENOUGH = 40
 """Words from which on near twins are looked for: of short texts, one word is too large a share."""
 
+SHELL_WORDS = 40
+"""Pages served with fewer words are compared as they are rendered, where they were: an app's shell is one text everywhere."""
+
 BANDS = 8
 _ROWS = SKETCH // BANDS
 LINKS_ALIKE = 0.8
@@ -43,10 +46,15 @@ class Twins(NamedTuple):
 def open_twins(site: Site) -> list[Twins]:
     """Groups of pages that are open with the same content, none of them folded."""
     site.con.execute(
-        f"""CREATE OR REPLACE TEMP TABLE twinnable AS SELECT f.id, p.text_hash, p.sketch, p.own_words FROM fact f
-        JOIN page p ON p.address = f.id
-        WHERE f.site AND NOT f.closed AND f.open > 0 AND p.own_words >= {LEAST_WORDS} AND p.problem IS NULL
-        AND f.kind NOT IN ('parameter-variant', 'search-results', 'feed')"""
+        f"""CREATE OR REPLACE TEMP TABLE twinnable AS SELECT * FROM (
+        SELECT f.id, CASE WHEN r.address IS NULL THEN p.text_hash ELSE r.text_hash END AS text_hash,
+            CASE WHEN r.address IS NULL THEN p.sketch ELSE r.sketch END AS sketch,
+            CASE WHEN r.address IS NULL THEN p.own_words ELSE r.own_words END AS own_words
+        FROM fact f JOIN page p ON p.address = f.id
+        LEFT JOIN (SELECT DISTINCT ON (address) * FROM render WHERE outcome = 'ok' ORDER BY address, mask) r
+            ON r.address = f.id AND p.own_words < {SHELL_WORDS}
+        WHERE f.site AND NOT f.closed AND f.open > 0 AND p.problem IS NULL
+        AND f.kind NOT IN ('parameter-variant', 'search-results', 'feed')) WHERE own_words >= {LEAST_WORDS}"""
     )
     exact: dict[int, list[int]] = defaultdict(list)
     for number, digest in site.rows(

@@ -132,6 +132,7 @@ class Archive:
     def gather(self, recorder: Recorder, pool: ParserPool) -> str | None:
         """Read everything of the site; what keeps it from being complete, if anything does."""
         self.recorder = recorder
+        self._kept_robots: set[str] = set()
         self.keeper = Keeper(recorder, Joiner(20_000), self.options.user_parts)
         recorder.writer.add("given", [(recorder.id(self.base), "start")])
         pages = [url for url in self._in_order(self.places) if self.places[url].html]
@@ -147,6 +148,11 @@ class Archive:
                 recorder.commit()
                 self.options.progress.update(recorder.pages, len(self.places) - recorder.pages, self.path.name)
             self._mentioned()
+            if self.options.render:
+                from indrel.sources.stored_rendering import render_archive
+
+                render_archive(self)
+                self._mentioned()
         recorder.commit(force=True)
         return self.fault or (f"--limit {self.options.limit} was reached" if self.limit_hit else self._missing())
 
@@ -188,15 +194,15 @@ class Archive:
         )
         return f"{are} not in {self.path.name}, such as {example}"
 
-    def answer(self, url: str, limit: int = MAX_PAGE) -> Answer | None:
-        """What the archive has for an address, at most `limit` octets of the body."""
+    def answer(self, url: str, limit: int = MAX_PAGE, whole: bool = False) -> Answer | None:
+        """What the archive has for an address, at most `limit` octets of the body; `whole` gives all its headers."""
         place = self.places.get(url)
         if place is None:
             return None
         record = self._record(place.offset)
         headers: dict[str, list[str]] = {}
         for name, value in record.http_headers.headers if record.http_headers else ():
-            if name.lower() in KEPT_HEADERS:
+            if whole or name.lower() in KEPT_HEADERS:
                 headers.setdefault(name.lower(), []).append(value)
         if not record.http_headers:  # a `resource` has no answer's head
             headers["content-type"] = [record.rec_headers.get_header("Content-Type") or ""]
@@ -224,8 +230,8 @@ class Archive:
 
     # ---------------------------------------------------------------- robots.txt and sitemaps
 
-    def _robots(self, origin: str) -> list[tuple[str, str, int]]:
-        """Keep a host's robots.txt as archived, or that it is not known; the sitemaps it names (address, host, line)."""
+    def robots_of(self, origin: str, role: str) -> tuple[list[str], Answer | None]:
+        """Keep a host's robots.txt as archived, or that it is not known; its hops and answer."""
         first = final = f"{origin}/robots.txt"
         hops: list[str] = []
         answer = self.answer(first, ROBOTS_LIMIT)
@@ -233,14 +239,35 @@ class Archive:
             hops.append(final)
             final = answer.target
             answer = self.answer(final, ROBOTS_LIMIT)
-        known = answer is not None
+        if origin in self._kept_robots:
+            return hops, answer
+        self._kept_robots.add(origin)
         found = answer or Answer(final, None)
         media, _ = content_type(found.header("content-type"))
         self.recorder.writer.add(
             "robots",
-            [(origin, found.status, found.error, media, hops, final, found.body, found.cut, "site", known, None)],
+            [
+                (
+                    origin,
+                    found.status,
+                    found.error,
+                    media,
+                    hops,
+                    final,
+                    found.body,
+                    found.cut,
+                    role,
+                    answer is not None,
+                    None,
+                )
+            ],
         )
-        file = parse_robots(found.body if found.status == 200 else b"")
+        return hops, answer
+
+    def _robots(self, origin: str) -> list[tuple[str, str, int]]:
+        """The sitemaps that a host's robots.txt names (address, host, line)."""
+        _, found = self.robots_of(origin, "site")
+        file = parse_robots(found.body if found and found.status == 200 else b"")
         return [(line.value, origin, line.line) for line in file.sitemaps]
 
     def _sitemaps(self, announced: list[tuple[str, str, int]]) -> None:

@@ -187,7 +187,7 @@ class Folder:
         self._pages(pages)
         self._referenced()
         if self.options.render:
-            from indrel.sources.folder_rendering import render_folder
+            from indrel.sources.stored_rendering import render_folder
 
             render_folder(self)
             self._referenced()

@@ -155,7 +155,7 @@ class Rendering:
             AND p.address NOT IN (SELECT address FROM render) AND p.address NOT IN (SELECT address FROM given WHERE why = 'variant')
             UNION ALL
             SELECT n.address, a.origin || a.path, a.origin, -1, 0, 0, n.status FROM answer n JOIN address a ON a.id = n.address
-            WHERE a.site AND n.status BETWEEN 400 AND 499 AND n.status NOT IN (401, 403, 407, 429) AND contains(n.media_type, 'html')
+            WHERE a.site AND n.status BETWEEN 400 AND 599 AND n.status NOT IN (401, 407, 429, 503) AND contains(n.media_type, 'html')
             AND (n.address IN (SELECT target FROM link) OR n.address IN (SELECT address FROM entry)
                 OR n.address IN (SELECT address FROM given))
             AND EXISTS (SELECT 1 FROM page p JOIN address s ON s.id = p.address WHERE s.origin || s.path = ? AND p.scripts IS NOT NULL)
@@ -236,7 +236,7 @@ class Rendering:
         seen = read_seen(look.seen, crawlers.is_known) if look.seen is not None else None
         outcome = _outcome(look, seen)
         if outcome in (EMPTY, ERROR) and (absent := _elsewhere(look)):
-            outcome, look.why = NONE, f"it needs {absent}, which is not in the folder"
+            outcome, look.why = NONE, f"it needs {absent}, which is not in what was given"
         visit = None
         if outcome in (EMPTY, ERROR) and page.url != self.start and look.leads_to is None and group.visited < VISITED:
             group.visited += 1

@@ -257,7 +257,8 @@ def render_broken(site: Site) -> Iterator[Hit]:
     scripts = scripts_of(site, ids)
     for number, url, looked, able, outcome, excerpt, errors, group in found:
         refused, failed = lost.get((number, looked), ([], []))
-        failed = [f for f in failed if f[2] is None or f[2] >= 500]
+        absent = [f for f in failed if f[2] and f[2] < 500]  # then there is nothing to show: soft-missing
+        failed = [f for f in failed if f not in absent]
         what = f"a rendering crawler sees {_words(excerpt) if outcome == 'error' else 'next to nothing'}"
         said = Evidence("rendered", url, None, excerpt or "no text")
         if refused:
@@ -272,7 +273,7 @@ def render_broken(site: Site) -> Iterator[Hit]:
             )
             message = f"{what}: {failed[0][0]} failed ({shown[0].text}){sampled(site, group)}"
             yield Hit(url, able, message, (*shown, said), also=_targets(failed))
-        elif errors:
+        elif errors and not absent:
             message = f"{what}: its scripts broke off with an error{sampled(site, group)}"
             yield Hit(url, able, message, (*scripts.get(number, ()), said))
 

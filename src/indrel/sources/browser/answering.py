@@ -20,7 +20,7 @@ MOST_KEPT = 32 << 20
 
 REFUSED, FAILED, WITHHELD, CAPPED, GIVEN = "refused", "failed", "withheld", "capped", "given"
 
-ELSEWHERE = "not in the folder"
+ELSEWHERE = "not in what was given"
 """What a source answers that cannot know: neither given nor failed."""
 
 KINDS = {
@@ -48,6 +48,7 @@ class Wish(NamedTuple):
     method: str
     headers: dict[str, str]
     data: bytes | None
+    cookies: str = ""
 
 
 class Answers(Protocol):
@@ -118,7 +119,7 @@ class Answering:
         url = normalise(wish.url)
         if url is None or not url.startswith(("http://", "https://")):
             return Reply(None, "AccessDenied")
-        if main and (handed := self.documents.get(url)) is not None:
+        if main and not wish.cookies and (handed := self.documents.get(url)) is not None:
             return Reply(handed)
         if wish.kind in STAND_INS and not self.pictures:
             return Reply(Answer(url, 200, headers={"content-type": ["image/gif"]}, body=_PIXEL))
@@ -146,6 +147,8 @@ class Answering:
         if shared and (kept := self.shelf.get(url)) is not None:
             return kept
         headers = {name: value for name, value in wish.headers.items() if name.lower() not in _OURS and ":" not in name}
+        if wish.cookies and wish.cookies.isprintable():
+            headers["Cookie"] = wish.cookies
         answer = await self.answers.get(wish._replace(url=url, headers=headers))
         if shared:
             self.shelf.put(url, answer)

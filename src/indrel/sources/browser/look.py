@@ -184,6 +184,8 @@ class Tab:
             url, "document" if main else KINDS.get(kind, kind), request.get("method", "GET"), dict(request.get("headers", {})),
             data.encode("utf-8", "surrogatepass") if data is not None else None,
         )  # fmt: skip
+        if answering.how == "visit":  # then it is no first visit any more: what the server has set counts
+            wish = wish._replace(cookies=await self._cookies(url))
         reply = await answering.reply(wish, main)
         if main:
             answer = reply.answer
@@ -192,6 +194,12 @@ class Tab:
                 look.status = answer.status if answer else None
         name, told = fulfilment(params["requestId"], reply)
         await self.browser.call(name, **told)
+
+    async def _cookies(self, url: str) -> str:
+        with contextlib.suppress(CallRefused):
+            found = await self._call("Network.getCookies", urls=[url])
+            return "; ".join(f"{one['name']}={one['value']}" for one in found["cookies"])
+        return ""
 
     async def _leads(self, url: str, params: dict[str, Any]) -> None:
         """The page is led elsewhere: it stays to be read, and where it would have gone is kept if that was at once."""

@@ -13,7 +13,7 @@
   const layers = new Set([...(document.body ? document.body.children : [])].slice(0, 200).filter(covers));
   const text = (node, shared, out) => {
     if (left-- <= 0) return;
-    if (node.nodeType === 3) { out.push(node.data); return; }
+    if (node.nodeType === 3) { out.push(node.data, ' '); return; }
     if (node.nodeType !== 1 && node.nodeType !== 11) return;
     if (node.nodeType === 1) {
       if (layers.has(node) || node.matches(NO_TEXT) || (!shared && node.matches(SHARED))) return;
@@ -21,7 +21,6 @@
     }
     const inner = node.nodeType === 1 && node.localName === 'slot' ? node.assignedNodes() : [];
     for (const child of inner.length ? inner : (node.shadowRoot || node).childNodes) text(child, shared, out);
-    out.push(' ');
   };
   const roots = [document];
   for (let i = 0; i < roots.length && i < 500; i++)

@@ -1,4 +1,4 @@
-"""A folder's pages in a browser: all that they ask for comes from the folder."""
+"""The pages of a folder or an archive in a browser: all that they ask for comes from there."""
 
 from __future__ import annotations
 
@@ -8,14 +8,17 @@ from typing import TYPE_CHECKING
 
 from indrel.core.address import origin_of
 from indrel.gather.keeping import Answer
-from indrel.sources.browser.answering import ELSEWHERE, MOST_OCTETS, Wish
+from indrel.sources.browser.answering import ELSEWHERE, MOST_OCTETS, Answers, Wish
 from indrel.sources.browser.launch import find
 from indrel.sources.browser.tabs import Tabs
 from indrel.sources.gate import Gate
 from indrel.sources.rendering import Rendering
 
 if TYPE_CHECKING:
+    from indrel.gather.recorder import Recorder
+    from indrel.sources.archive import Archive
     from indrel.sources.folder import Folder
+    from indrel.sources.options import GatherOptions
 
 _TYPES = {".js": "text/javascript", ".mjs": "text/javascript", ".wasm": "application/wasm"}
 
@@ -46,13 +49,41 @@ class FolderAnswers:
         return Answer(wish.url, 200, headers={"content-type": [kind]}, body=body, octets=len(body))
 
 
+class ArchiveAnswers:
+    """Judges by the robots.txt files that the archive has; what it has not is not known."""
+
+    def __init__(self, archive: Archive) -> None:
+        self._archive = archive
+        self._gate = Gate(archive.options.crawlers)
+
+    async def barred(self, url: str) -> int:
+        origin = origin_of(url)
+        if origin not in self._gate:
+            hops, answer = self._archive.robots_of(
+                origin, "site" if self._archive.recorder.on_site(url) else "resource"
+            )
+            self._gate.learn(origin, answer.status if answer else 404, len(hops), answer.body if answer else b"")
+        return self._gate.barred(url)
+
+    async def get(self, wish: Wish) -> Answer:
+        found = self._archive.answer(wish.url, MOST_OCTETS, whole=True) if wish.method == "GET" else None
+        return found or Answer(wish.url, None, ELSEWHERE)
+
+
 def render_folder(folder: Folder) -> None:
     """Look at the folder's pages; what only rendered pages link to is in the folder, or is not there."""
+    _render(FolderAnswers(folder), folder.recorder, folder.options, folder.base)
 
+
+def render_archive(archive: Archive) -> None:
+    """Look at the archive's pages."""
+    _render(ArchiveAnswers(archive), archive.recorder, archive.options, archive.base)
+
+
+def _render(answers: Answers, recorder: Recorder, options: GatherOptions, start: str) -> None:
     async def run() -> None:
-        answers = FolderAnswers(folder)
-        async with Tabs(find(folder.options.browser), answers, folder.options.sandbox) as tabs:
-            rendering = Rendering(tabs, answers, folder.recorder, folder.options, folder.base, folder.options.stop)
+        async with Tabs(find(options.browser), answers, options.sandbox) as tabs:
+            rendering = Rendering(tabs, answers, recorder, options, start, options.stop)
             await rendering.round()
             rendering.finish()
 
