@@ -217,9 +217,10 @@ def robots_steps(site: Site, url: str, crawler: Crawler) -> tuple[list[Step], bo
     other = host.verdict.by_letter(parts.path, crawler)
     note = f"; {other}" if other else ""
     if not hits:
+        unmatched = f"none of its {len(rules.rules)} rules" if len(rules.rules) > 1 else "no rule of its own"
         return [
             *steps,
-            Step("rule", f"none of its {plural(len(rules.rules), 'rule')} matches: it may be fetched{note}"),
+            Step("rule", f"{unmatched} matches: it may be fetched{note}"),
         ], True
     deciding, losers = hits[0], hits[1:]
     verb = "allows" if deciding.allow else "bars"

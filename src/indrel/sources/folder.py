@@ -99,7 +99,7 @@ class Listing:
         found = []
         for names, why in (
             (self.outside, "leads out of the folder (--links-out follows it)|lead out of the folder (--links-out follows them)"),
-            (self.odd, "is no file|are no files"),
+            (self.odd, "is not a file|are not files"),
         ):  # fmt: skip
             if names:
                 one, many = why.split("|")

@@ -237,11 +237,11 @@ def date_fault(text: str, kind: str, now: datetime) -> str | None:
     if kind == "rss":
         found = parse_date(text)
         if found is None:
-            return "it is no date as feeds write them (RFC 822)"
+            return "it is not a date as feeds write them (RFC 822)"
         return "it lies in the future" if found > now + timedelta(minutes=5) else None
     form = W3C_DATE.fullmatch(text)
     if form is None:
-        return "it is no W3C Datetime"
+        return "it is not a W3C Datetime"
     try:
         day = date(int(form[1]), int(form[2] or 1), int(form[3] or 1))
     except ValueError:

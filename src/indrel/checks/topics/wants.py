@@ -232,7 +232,7 @@ def empty_archive_open(site: Site) -> Iterator[Hit]:
     )
     shown = page_texts(site, [row[0] for row in found])
     for number, url, mask, kind in found:
-        yield Hit(url, mask, f"a {kind} without any entry may be listed", (shown[number],))
+        yield Hit(url, mask, f"a page of the kind {kind} without any entry may be listed", (shown[number],))
 
 
 def page_texts(site: Site, ids: list[int]) -> dict[int, Evidence]:

@@ -63,7 +63,7 @@ class Verdict(NamedTuple):
         allowed, rule = decide_by_letter(rules, path)
         if allowed is decide(rules, path)[0]:
             return None
-        by = f" by `{rule.text}` (line {rule.line})" if rule else ", for no rule matches"
+        by = f" by `{rule.text}` (line {rule.line})" if rule else ", as no rule matches"
         return (
             f"read to the letter (RFC 9309 section 2.2.2, reserved characters), it is {'allowed' if allowed else 'barred'}{by}; "
             "large engines compare as written"
