@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 import sys
 import tempfile
 from collections import Counter
@@ -113,6 +112,8 @@ def _fetch(named: str, options: GatherOptions) -> Loaded:
             tuple(hops),
             answer.url,
         )
+
+    import asyncio
 
     return asyncio.run(ask())
 

@@ -33,6 +33,9 @@ _PART = 8
 _WORTH_AN_INDEX = 4
 """From so many different pairs of octets on, one pass that finds them all is quicker than one each."""
 
+_FEW = 2_000
+"""Up to so many paths are sorted without Arrow's functions, which take a tenth of a second to load."""
+
 _KEPT = 64
 """Searches of the whole column that are remembered."""
 
@@ -46,6 +49,26 @@ def _octets(array: pa.Array) -> tuple[Indices, npt.NDArray[np.uint8]]:
     return ends - ends[0], octets[int(ends[0]) : int(ends[-1])]
 
 
+def _sorted(paths: pa.Array) -> tuple[Indices, pa.Array]:
+    """The order of paths in their comparable form, and they themselves in it."""
+    import pyarrow.compute as pc  # a tenth of a second: only where many are matched
+
+    written = _octets(paths)[1].tobytes()
+    for text, literal in LITERAL.items():
+        if text.encode() in written:
+            paths = pc.replace_substring(paths, text, literal)
+    order = pc.sort_indices(paths)
+    return order.to_numpy(), paths.take(order)
+
+
+def _sorted_few(paths: pa.Array) -> tuple[Indices, pa.Array]:
+    texts = [path or "" for path in paths.to_pylist()]
+    for text, literal in LITERAL.items():
+        texts = [path.replace(text, literal) for path in texts]
+    order = sorted(range(len(texts)), key=texts.__getitem__)
+    return np.array(order, dtype=np.int64), pa.array([texts[i] for i in order], type=pa.large_string())
+
+
 class Paths:
     """Paths and queries of normalised addresses, made ready to be matched against several rulesets.
 
@@ -53,18 +76,11 @@ class Paths:
     """
 
     def __init__(self, source: Sequence[str] | Any) -> None:
-        import pyarrow.compute as pc  # a tenth of a second: only where a column is matched
-
         paths = source if isinstance(source, pa.Array) else pa.array(source, type=pa.large_string())
         octets = _octets(paths)[1]
         if len(octets) and octets.max() > 127:
             paths = pa.array([comparable_path(p or "") for p in paths.to_pylist()], type=pa.large_string())
-        written = _octets(paths)[1].tobytes()
-        for text, literal in LITERAL.items():
-            if text.encode() in written:
-                paths = pc.replace_substring(paths, text, literal)
-        self.order = pc.sort_indices(paths)
-        self.array = paths.take(self.order)
+        self.order, self.array = _sorted_few(paths) if len(paths) <= _FEW else _sorted(paths)
         self.offsets, self.octets = _octets(self.array)
         self.text = memoryview(self.octets.data)
         self._found: dict[bytes, Indices] = {}
@@ -217,5 +233,5 @@ def match_many(rules: Sequence[Rule], paths: Sequence[str] | Paths | Any) -> npt
     for index in sorted(range(len(rules)), key=lambda i: weight(rules[i], i)):
         decided[_rows(column, rules[index].pattern)] = index
     result = np.empty_like(decided)
-    result[column.order.to_numpy()] = decided
+    result[column.order] = decided
     return result
