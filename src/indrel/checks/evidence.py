@@ -136,17 +136,16 @@ def canonicals(site: Site, ids: Iterable[int]) -> dict[int, list[Evidence]]:
 def links_to(
     site: Site, ids: Iterable[int], most: int = 3, unfollowed: bool | None = None
 ) -> dict[int, list[Evidence]]:
-    """Per address some links to it, those of the first pages."""
+    """Per address some links to it, those of the first pages by address: numbers hang on which answer came first."""
     found: dict[int, list[Evidence]] = {}
     condition = {None: "true", True: f"flags & {UNFOLLOWED} > 0", False: f"flags & {UNFOLLOWED} = 0"}[unfollowed]
     for target, flags, line, text, where in about(
         site,
         ids,
-        f"""WITH chosen AS (
-            SELECT target, source, flags, line, text FROM link JOIN picked ON picked.id = link.target WHERE {condition}
-            QUALIFY row_number() OVER (PARTITION BY target ORDER BY source, line) <= {most})
-        SELECT s.target, s.flags, s.line, s.text, {WHERE} FROM chosen s JOIN address a ON a.id = s.source
-        JOIN answer n ON n.address = s.source ORDER BY s.target, s.source, s.line""",
+        f"""SELECT l.target, l.flags, l.line, l.text, {WHERE} FROM link l JOIN picked ON picked.id = l.target
+        JOIN address a ON a.id = l.source JOIN answer n ON n.address = l.source WHERE {condition}
+        QUALIFY row_number() OVER (PARTITION BY l.target ORDER BY a.path, a.origin, l.line) <= {most}
+        ORDER BY l.target, a.path, a.origin, l.line""",
     ):
         kind = "rendered" if flags & LinkFlag.RENDERED else "link"
         found.setdefault(target, []).append(Evidence(kind, where, line, text))

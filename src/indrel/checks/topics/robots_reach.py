@@ -248,7 +248,8 @@ def resource_barred(site: Site) -> Iterator[Hit]:
     """
     found = site.rows(
         f"""WITH needed AS (
-            SELECT r.target, min(CASE WHEN r.kind IN ('image', 'media') THEN 1 ELSE 0 END) AS picture, min(r.source) AS source,
+            SELECT r.target, min(CASE WHEN r.kind IN ('image', 'media') THEN 1 ELSE 0 END) AS picture,
+                arg_min(r.source, p.origin || p.path) AS source,
                 count(DISTINCT r.source) AS pages, bit_or(p.open & t.barred) AS mask
             FROM resource r JOIN fact p ON p.id = r.source JOIN fact t ON t.id = r.target
             WHERE p.site AND p.open & t.barred > 0 AND r.kind <> 'frame' GROUP BY r.target)

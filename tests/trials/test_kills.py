@@ -1,0 +1,105 @@
+"""Audits killed, interrupted and ended at random instants: resumed, they say what an unbroken one says.
+
+A few of each in the suite; 40 kills, 10 interruptions and 5 terminations with `INDREL_TRIALS=full`.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import random
+import re
+import signal
+import subprocess
+import time
+from collections import Counter
+from pathlib import Path
+from typing import Any
+
+from cases import BASE, HOST, NOINDEX, a, html, robots, sitemap
+from conftest import PROGRAM, served
+from indrel.demo.server import DemoServer
+
+FULL = os.environ.get("INDREL_TRIALS") == "full"
+HOW = {signal.SIGKILL: 40 if FULL else 4, signal.SIGINT: 10 if FULL else 1, signal.SIGTERM: 5 if FULL else 1}
+PAGES = 300
+SITE: dict[str, Any] = {
+    **BASE,
+    "/": html(body=a(*(f"/p/{n}" for n in range(0, PAGES, 9)))),
+    "/robots.txt": robots("Disallow: /p/13"),
+    "/sitemap.xml": sitemap(*(f"/p/{n}" for n in range(0, PAGES, 7))),
+    **{
+        f"/p/{n}": html(NOINDEX if n % 7 == 0 else "", a(*(f"/p/{n * k % PAGES}" for k in range(1, 9)), f"/gone/{n % 5}"), f"page {n}")
+        for n in range(PAGES)
+    },
+}  # fmt: skip
+ENDS_WITHIN = 5.0
+
+
+def command(server: DemoServer, snapshot: str, *more: str) -> list[str]:
+    place = f"127.0.0.1:{server.port}"
+    hosts = [part for host in (HOST[8:], HOST[12:]) for part in ("--connect", f"{host}={place}")]
+    return [str(PROGRAM), "audit", f"{HOST}/", "--rate", "0", "--json", "--fail-on", "never", "--per-pattern", "10000",
+            "--snapshot", snapshot, *hosts, *more]  # fmt: skip
+
+
+def said(text: str) -> tuple[Any, ...]:
+    doc = json.loads(text)
+    found = [
+        json.dumps({k: f[k] for k in ("check", "severity", "url", "crawlers", "message")}) for f in doc["findings"]
+    ]
+    return sorted(found), doc["counts"], doc["complete"]
+
+
+def test_a_broken_audit_resumed_is_an_unbroken_one(tmp_path: Path) -> None:
+    chance = random.Random(2_031)
+    tally: Counter[tuple[str, str]] = Counter()
+    slowest = 0.0
+    with DemoServer(site=served(SITE)) as server:
+        began = time.monotonic()
+        whole = subprocess.run(
+            command(server, "whole.indrel"), cwd=tmp_path, capture_output=True, text=True, timeout=120
+        )
+        lasted, wanted = time.monotonic() - began, said(whole.stdout)
+        assert wanted[2] and len(wanted[0]) > 50
+        for number, how in enumerate(how for how, count in HOW.items() for _ in range(count)):
+            snapshot = f"{number}.indrel"
+            audit = subprocess.Popen(
+                command(server, snapshot), cwd=tmp_path, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True
+            )
+            time.sleep(chance.uniform(0.3, lasted))
+            sent = time.monotonic()
+            audit.send_signal(how)
+            audit.communicate(timeout=60)
+            if how is not signal.SIGKILL:
+                slowest = max(slowest, time.monotonic() - sent)
+            if audit.returncode == 0:
+                tally[how.name, "had ended"] += 1
+                continue
+            again = subprocess.run(
+                command(server, snapshot, "--resume"), cwd=tmp_path, capture_output=True, text=True, timeout=120
+            )
+            if again.returncode == 2:  # killed before there was a snapshot
+                assert "run the audit without --resume" in again.stderr and how is signal.SIGKILL, again.stderr
+                tally[how.name, "nothing to resume: told"] += 1
+                continue
+            assert again.returncode == 0 and said(again.stdout) == wanted, (how, snapshot, again.stderr)
+            tally[how.name, "resumed, equal"] += 1
+    print(f"\n{'signal':<10}{'what came of it':<28}times")
+    for (name, what), count in sorted(tally.items()):
+        print(f"{name:<10}{what:<28}{count}")
+    print(f"interrupted and terminated audits ended within {slowest:.1f} s")
+    assert slowest < ENDS_WITHIN
+
+
+def test_the_same_input_gives_the_same_bytes(tmp_path: Path) -> None:
+    texts = []
+    with DemoServer(site=served(SITE)) as server:
+        for name in ("one.indrel", "two.indrel"):
+            done = subprocess.run(
+                [*command(server, name, "--parallel", "16"), "-o", "r.md", "-o", "r.csv"], cwd=tmp_path, capture_output=True, text=True,
+                timeout=120,
+            )  # fmt: skip
+            text = done.stdout + "".join((tmp_path / f"r.{ending}").read_text() for ending in ("md", "csv"))
+            texts.append(re.sub(r"\d{4}-\d\d-\d\d[T ]\d\d:\d\d(:\d\dZ)?", "MOMENT", text))
+    assert texts[0] == texts[1]
