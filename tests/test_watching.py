@@ -73,6 +73,36 @@ def test_each_build(tmp_path: Path) -> None:
     assert "**lost**" in (tmp_path / "audit.md").read_text() and "`robots.txt:2`" in (tmp_path / "audit.md").read_text()
 
 
+def test_each_pull_request(tmp_path: Path) -> None:
+    origin = tmp_path / "origin"
+    write_site(origin, {f"src/{name}": text for name, text in GOOD.items()})
+    (origin / "build").write_text("#!/bin/sh\nrm -rf public && cp -r src public\n")
+    (origin / "build").chmod(0o755)
+
+    def git(where: Path, *words: str) -> None:
+        name = ["-c", "user.name=Warden", "-c", "user.email=warden@sarnfell.example"]
+        subprocess.run(["git", *name, *words], cwd=where, check=True, capture_output=True, timeout=60)
+
+    git(origin, "init", "-q", "-b", "main")
+    git(origin, "add", ".")
+    git(origin, "commit", "-qm", "site")
+    for number, (change, code, told) in enumerate((
+        ({"src/b.html": html(canonical("/b.html"))}, 0, "nothing"),
+        ({"src/a.html": html(canonical("/a.html") + NOINDEX)}, 1, "listed-hidden"),
+        ({"src/robots.txt": robots("Disallow: /a")}, 1, "`robots.txt:2`"),
+    )):  # fmt: skip
+        work = tmp_path / f"job{number}"
+        git(tmp_path, "clone", "-q", str(origin), str(work))
+        write_site(work, change)
+        git(work, "add", "src")
+        git(work, "commit", "-qm", "change")
+        ended, _ = sh(work, RECIPES[2], "main")
+        summary = (work / "summary.md").read_text()
+        assert ended == code and (told == "nothing" or told in summary), summary
+        assert "link-to-gone" not in summary or not code, "what stood already is no news"
+        assert json.loads((work / "audit.sarif").read_text())["runs"]
+
+
 def test_before_a_commit(tmp_path: Path) -> None:
     hooks = {h["id"]: h for h in yaml.safe_load((ROOT / ".pre-commit-hooks.yaml").read_text())}
     named = set(re.findall(r"- id: (\S+)", (ROOT / "docs/keep-watch.md").read_text()))
