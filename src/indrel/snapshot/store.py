@@ -120,6 +120,8 @@ def _check_tables(con: duckdb.DuckDBPyConnection, path: Path) -> dict[str, dict[
     for table, column, kind, default in columns:
         found.setdefault(table, {})[column] = kind
         others += default is not None
+    if not found and not others:
+        raise SnapshotError(f"{path} holds nothing: its audit was ended as it began; run the audit without --resume")
     if others or "meta" not in found:
         raise _foreign(path)
     return found
