@@ -250,4 +250,7 @@ def test_the_list_names_what_decides(audit_site: AuditSite, tmp_path: Path, indr
 def test_a_file_without_tables_says_what_to_do(indrel: Run, tmp_path: Path) -> None:
     duckdb.connect(str(tmp_path / "s.indrel")).close()  # as a kill leaves it before the tables are made
     for words in (["audit", f"{HOST}/", "--resume", "--snapshot", "s.indrel"], ["list", "s.indrel"]):
-        assert "holds nothing: its audit was ended as it began; run the audit without --resume" in indrel(*words, code=2).stderr
+        assert (
+            "holds nothing: its audit was ended as it began; run the audit without --resume"
+            in indrel(*words, code=2).stderr
+        )

@@ -394,3 +394,20 @@ def test_the_first_word_and_completion(demo: Path) -> None:
         }
         done = subprocess.run([PROGRAM], cwd=demo, env=environment, capture_output=True, text=True)
         assert set(done.stdout.split()) == found, words
+
+
+def test_every_answer_can_go_to_a_file(indrel: Run, demo: Path, tmp_path: Path) -> None:
+    snapshot = next((demo / "indrel-runs").glob("*.indrel"))
+    (tmp_path / "robots.txt").write_text("User-agent: *\nDisallow: /a\n")
+    for words in (
+        ["explain", "/huts/", "--from", snapshot], ["robots", "check", "robots.txt"], ["robots", "match", "robots.txt", "/a"],
+        ["robots", "impact", "snapshot", "robots.txt", "--from", snapshot],
+        ["compare", snapshot, snapshot], ["checks", "listed-hidden"], ["crawlers"],
+        ["intent", "show", "/huts/", "--from", snapshot],
+    ):  # fmt: skip
+        told, plain = indrel(*words, "--json", "-q"), indrel(*words, "-q")
+        for ending, there in ((".json", told), (".txt", plain)):
+            done = indrel(*words, "-q", "-o", f"answer{ending}", code=there.returncode)
+            assert done.stdout == "" and (tmp_path / f"answer{ending}").read_text() == there.stdout, words
+    assert ".json .txt" in indrel("crawlers", "-o", "a.pdf", code=2).stderr
+    assert "cannot be written" in indrel("crawlers", "-o", "no/folder/a.txt", code=2).stderr

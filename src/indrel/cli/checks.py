@@ -9,10 +9,12 @@ import typer
 
 from indrel.cli import complete
 from indrel.cli import options as opt
+from indrel.cli.answered import answers
 from indrel.cli.talk import out_console, terminal
 from indrel.errors import UsageError
 
 
+@answers
 def show_checks(
     id: Annotated[
         str | None,

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from indrel.cli import options as opt
+from indrel.cli.answered import answers
 from indrel.cli.talk import out_console, terminal
 from indrel.errors import UsageError
 
@@ -20,6 +21,7 @@ if TYPE_CHECKING:
 FEW = 12
 
 
+@answers
 def compare(
     old: Annotated[Path, typer.Argument(metavar="OLD", help="The earlier snapshot.")],
     new: Annotated[Path, typer.Argument(metavar="NEW", help="The later snapshot.")],

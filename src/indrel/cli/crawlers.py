@@ -5,9 +5,11 @@ from __future__ import annotations
 import json as json_module
 
 from indrel.cli import options as opt
+from indrel.cli.answered import answers
 from indrel.cli.talk import out_console, terminal
 
 
+@answers
 def show_crawlers(json: opt.JsonOption = False) -> None:
     """Show the crawlers known, with purpose, family and whether groups for `*` hold for them."""
     from indrel.core.crawlers import table as known

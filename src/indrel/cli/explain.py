@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from indrel.cli import options as opt
+from indrel.cli.answered import answers
 from indrel.cli.snapshots import opened
 from indrel.cli.talk import out_console, terminal
 
@@ -17,6 +18,7 @@ if TYPE_CHECKING:
     from indrel.reports.terminal import Terminal
 
 
+@answers
 def explain_address(
     url: Annotated[str, typer.Argument(metavar="URL", help="An address, or a path on the snapshot's site.")],
     snapshot: opt.FromOption = None,

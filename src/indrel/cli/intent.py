@@ -9,6 +9,7 @@ from typing import Annotated
 import typer
 
 from indrel.cli import options as opt
+from indrel.cli.answered import answers
 from indrel.cli.snapshots import opened
 from indrel.cli.talk import out_console, say, terminal
 from indrel.errors import UsageError
@@ -42,6 +43,7 @@ def draft(
 
 
 @intent.command("show")
+@answers
 def show(
     urls: Annotated[list[str], typer.Argument(metavar="URL...", help="Addresses, or paths on the snapshot's site.")],
     file: opt.IntentOption = None,
@@ -89,6 +91,7 @@ def show(
 
 
 @intent.command("check")
+@answers
 def check(
     snapshot: opt.SnapshotArgument = None,
     from_snapshot: opt.FromOption = None,

@@ -13,6 +13,7 @@ import typer
 
 from indrel.cli import complete
 from indrel.cli import options as opt
+from indrel.cli.answered import answers
 from indrel.cli.snapshots import opened
 from indrel.cli.talk import out_console, say, terminal
 from indrel.errors import UsageError
@@ -263,6 +264,7 @@ def removal(
 
 
 @ledger.command("status")
+@answers
 def status(
     book: BookOption = BOOK,
     snapshot: opt.FromOption = None,

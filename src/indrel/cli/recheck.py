@@ -9,15 +9,18 @@ import typer
 
 from indrel.cli import complete
 from indrel.cli import options as opt
+from indrel.cli.answered import answers
 from indrel.cli.talk import ProgressLine, out_console, say, terminal
 from indrel.errors import UsageError
 
 if TYPE_CHECKING:
+    from indrel.pipeline import Gathered
     from indrel.recheck import Rechecked
 
 FEW = 20
 
 
+@answers
 def recheck(
     snapshot: opt.SnapshotArgument = None,
     urls: Annotated[
@@ -49,7 +52,6 @@ def recheck(
     from indrel.checks import checks
     from indrel.compare import Unasked, Unreadable
     from indrel.core.address import split
-    from indrel.core.model import Severity
     from indrel.core.page.tokens import nearest
 
     for one in check or ():
@@ -97,6 +99,13 @@ def recheck(
         out_console().file.write(json_module.dumps(found.as_json(), ensure_ascii=False) + "\n")
     else:
         _show(found, len(asked), origin, subject)
+    _end(found, bool(asked), gathered, fail_on, quiet)
+
+
+def _end(found: Rechecked, asked: bool, gathered: Gathered, fail_on: str, quiet: bool) -> None:
+    """Say where the answers are kept, and exit as the contract says."""
+    from indrel.core.model import Severity
+
     say(f"facts kept in {gathered.snapshot}", quiet)
     if gathered.cut_short:
         say(f"indrel: {gathered.cut_short}")

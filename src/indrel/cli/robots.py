@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from indrel.cli import options as opt
+from indrel.cli.answered import answers
 from indrel.cli.checked import code_of
 from indrel.cli.matrix import matrix
 from indrel.cli.talk import out_console, say, terminal
@@ -55,6 +56,7 @@ def _crawlers(names: list[str] | None) -> tuple[Crawler, ...]:
 
 
 @robots.command("check")
+@answers
 def check(
     files: FilesArgument,
     snapshot: Annotated[
@@ -180,6 +182,7 @@ def _show_findings(findings: list[Finding], loaded: Loaded) -> None:
 
 
 @robots.command("match")
+@answers
 def match(
     file: FileArgument,
     urls: Annotated[
@@ -296,6 +299,7 @@ def _show_one(row: list[Match], loaded: Loaded, crawlers: tuple[Crawler, ...]) -
 
 
 @robots.command("impact")
+@answers
 def impact(
     old: Annotated[str, typer.Argument(metavar="OLD", help="A file, an address, or the word snapshot for its own.")],
     new: Annotated[str, typer.Argument(metavar="NEW", help="Likewise.")],

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from indrel.cli import options as opt
+from indrel.cli.answered import answers
 from indrel.cli.checked import code_of
 from indrel.cli.talk import out_console, say, terminal
 
@@ -24,6 +25,7 @@ def _group() -> None:
 
 
 @sitemap.command("check")
+@answers
 def check(
     files: Annotated[
         list[str],

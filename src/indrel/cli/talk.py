@@ -6,9 +6,13 @@ import os
 import sys
 import time
 from collections import deque
+from collections.abc import Iterator
+from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
+    from io import StringIO
+
     from rich.console import Console
 
     from indrel.reports.terminal import Terminal
@@ -18,9 +22,28 @@ def plain_wanted() -> bool:
     return bool(os.environ.get("NO_COLOR")) or os.environ.get("TERM") == "dumb"
 
 
+_sink: StringIO | None = None
+"""What takes the place of standard output, while an answer goes to a file."""
+
+
+@contextmanager
+def into(sink: StringIO) -> Iterator[StringIO]:
+    """Results go into `sink` for a while, without colour, 100 columns wide."""
+    global _sink
+    before, _sink = _sink, sink
+    try:
+        yield sink
+    finally:
+        _sink = before
+
+
 def out_console() -> Console:
     from rich.console import Console
 
+    if _sink is not None:
+        return Console(
+            file=_sink, markup=False, highlight=False, emoji=False, no_color=True, legacy_windows=False, width=100
+        )
     return Console(
         markup=False, highlight=False, emoji=False, no_color=plain_wanted() or None, legacy_windows=False,
         width=None if sys.stdout.isatty() or os.environ.get("COLUMNS") else 100,

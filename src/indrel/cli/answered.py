@@ -1,0 +1,72 @@
+"""`-o` of the commands that answer: the answer goes to a file, whole or not at all, instead of to standard output."""
+
+from __future__ import annotations
+
+import functools
+import inspect
+from collections.abc import Callable
+from io import StringIO
+from pathlib import Path
+from typing import Annotated, Any, get_type_hints
+
+import typer
+
+from indrel.cli import talk
+from indrel.cli.options import QuietOption
+from indrel.errors import UsageError
+
+ENDINGS = (".json", ".txt")
+
+AnswerOption = Annotated[
+    list[Path] | None,
+    typer.Option(
+        "-o",
+        "--output",
+        metavar="FILE",
+        help="Write the answer to a file (.json .txt) instead; may be repeated.",
+        show_default=False,
+    ),
+]
+
+
+def answers(command: Callable[..., None]) -> Callable[..., None]:
+    """A command that takes `--json` with `-o` and `--quiet` beside it; the ending of the file chooses its form."""
+    signature = inspect.signature(command)
+    takes_quiet = "quiet" in signature.parameters
+
+    @functools.wraps(command)
+    def run(*words: Any, output: list[Path] | None = None, quiet: bool = False, **options: Any) -> None:
+        if takes_quiet:
+            options["quiet"] = quiet
+        if not output:
+            command(*words, **options)
+            return
+        for file in output:
+            if file.suffix.lower() not in ENDINGS:
+                raise UsageError(f"{file}: the answer is written as one of {' '.join(ENDINGS)}")
+        if len({file.suffix.lower() for file in output}) > 1:
+            raise UsageError("-o: the answer is asked for once, so all files have to end alike")
+        options["json"] = options.get("json", False) or output[0].suffix.lower() == ".json"
+        ended: typer.Exit | None = None
+        with talk.into(StringIO()) as taken:
+            try:
+                command(*words, **options)
+            except typer.Exit as end:
+                ended = end
+        from indrel.reports import write_whole
+
+        for file in output:
+            write_whole(file, taken.getvalue().encode("utf-8", "backslashreplace"))
+        talk.say(f"written: {', '.join(map(str, output))}", quiet)
+        if ended is not None:
+            raise ended
+
+    hints = get_type_hints(command, include_extras=True)  # as values: names mean nothing in this module
+    parameters = [p.replace(annotation=hints[name]) for name, p in signature.parameters.items()]
+    keyword = inspect.Parameter.KEYWORD_ONLY
+    parameters.append(inspect.Parameter("output", keyword, default=None, annotation=AnswerOption))
+    if not takes_quiet:
+        parameters.append(inspect.Parameter("quiet", keyword, default=False, annotation=QuietOption))
+    run.__signature__ = signature.replace(parameters=parameters, return_annotation=None)  # type: ignore[attr-defined]
+    run.__annotations__ = {p.name: p.annotation for p in parameters}
+    return run
