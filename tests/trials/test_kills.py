@@ -79,8 +79,8 @@ def test_a_broken_audit_resumed_is_an_unbroken_one(tmp_path: Path) -> None:
             again = subprocess.run(
                 command(server, snapshot, "--resume"), cwd=tmp_path, capture_output=True, text=True, timeout=120
             )
-            if again.returncode == 2:  # killed before there was a snapshot
-                assert "run the audit without --resume" in again.stderr and how is signal.SIGKILL, again.stderr
+            if again.returncode == 2:  # ended before there was a snapshot
+                assert "run the audit without --resume" in again.stderr, again.stderr
                 tally[how.name, "nothing to resume: told"] += 1
                 continue
             assert again.returncode == 0 and said(again.stdout) == wanted, (how, snapshot, again.stderr)
