@@ -239,3 +239,17 @@ def test_listed_addresses_are_wanted(audit_site: AuditSite) -> None:
     site = audit_site(pages)[0]
     rows = dict(site.rows("SELECT path, want FROM fact WHERE known"))
     assert rows == {"/": "show", "/l": "show", "/n": "show", "/search?q=1": "hide", "/o": "any"}
+
+
+def test_what_a_search_form_leads_to_is_its_results(audit_site: AuditSite) -> None:
+    form = '<form action="/finden/"><input type="search" name="begriff"></form><form action="/plan"><input name="zip"></form>'
+    pages = {
+        **BASE,
+        "/": html(canonical("/"), form + a("/finden/?begriff=ofen", "/finden/", "/finden/?seite=2", "/plan?zip=7"), "Start"),
+        "/finden/?begriff=ofen": html(body="<p>Three huts have a stove.</p>"), "/finden/": html(), "/finden/?seite=2": html(),
+        "/plan?zip=7": html(),
+    }  # fmt: skip
+    site, verdict = audit_site(pages)
+    kinds = dict(site.rows("SELECT path, kind FROM fact WHERE known"))
+    assert [path for path, kind in kinds.items() if kind == "search-results"] == ["/finden/?begriff=ofen"]
+    assert [f.url for f in verdict.findings if f.check == "junk-open"] == [f"{HOST}/finden/?begriff=ofen"]

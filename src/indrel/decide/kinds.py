@@ -50,6 +50,7 @@ RULES = (
     KindRule("parameter-variant", "its address has a reply, sort, session or tracking parameter",
              r"[?&](replytocom|sort|sortby|sort_by|order|orderby|order_by|session_?id|phpsessid|jsessionid|sid|utm_[a-z]+"
              r"|gclid|fbclid|msclkid)="),
+    KindRule("search-results", "a search form of the site leads to it", sql="searched"),
     KindRule("embed", "its address is that of a page made to be embedded elsewhere", r"/embed/?(\?|$)"),
     KindRule("parameter-variant", "it gives way to the address without its parameters, or says noindex where that does not", sql="variant"),
     KindRule("attachment", "its address is an attachment's", r"/attachment/[^/?]+/?$|[?&]attachment_id=[0-9]+"),
@@ -92,7 +93,8 @@ _ALL_PATTERNS = "|".join(f"({r.address})" for r in RULES if r.address)
 
 
 def rule_sql() -> str:
-    """The number of the rule that decides, as SQL over path, start, media_type, status, html, types, marks, own_words, variant."""
+    """The number of the rule that decides, as SQL over path, start, media_type, status, html, types, marks, own_words,
+    variant, searched."""
     return f"CASE WHEN start THEN 0 WHEN telling THEN {_cases()} ELSE {_cases(address=False)} END::UTINYINT"
 
 

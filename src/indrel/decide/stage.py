@@ -50,6 +50,7 @@ class Stage:
         self._folds()
         self._missing()
         self._variants()
+        self._searched()
         self._facts()
         self._reasons()
 
@@ -211,6 +212,16 @@ class Stage:
                 OR (d.noindex = {self.all_mask} AND coalesce(e.noindex, 0) = 0 AND q.address IS NOT NULL))"""
         )
 
+    def _searched(self) -> None:
+        """`searched`: addresses to which a search form of the site leads: its place, with the parameter of its field."""
+        self.con.execute(
+            """CREATE TEMP TABLE searched AS SELECT DISTINCT a.id AS address FROM (
+                SELECT DISTINCT split_part(what, ' ', 1) AS url, '&' || split_part(what, ' ', 2) || '=' AS field
+                FROM slip WHERE kind = 'search' AND NOT contains(split_part(what, ' ', 2), '%')) s
+            JOIN address a ON a.origin || split_part(a.path, '?', 1) = s.url
+            WHERE a.site AND contains(a.path, '?') AND contains('&' || substr(a.path, strpos(a.path, '?') + 1), s.field)"""
+        )
+
     # ---------------------------------------------------------------- the rows
 
     def _facts(self) -> None:
@@ -260,7 +271,8 @@ class Stage:
                     coalesce(i.followed, 0) AS followed, coalesce(i.unfollowed, 0) AS unfollowed, i.source AS linked_by,
                     p.address IS NOT NULL AS html, p.types, coalesce(p.marks, 0) AS marks,
                     coalesce(p.own_words, 0) AS own_words, coalesce(p.own_links, 0) AS own_links, p.text_hash,
-                    w.address IS NOT NULL AS variant, g.address IS NOT NULL AS matches_missing, {telling_sql("a.path")} AS telling
+                    w.address IS NOT NULL AS variant, sf.address IS NOT NULL AS searched,
+                    g.address IS NOT NULL AS matches_missing, {telling_sql("a.path")} AS telling
                 FROM address a
                 LEFT JOIN answer n ON n.address = a.id
                 LEFT JOIN page p ON p.address = a.id
@@ -272,6 +284,7 @@ class Stage:
                 LEFT JOIN given v ON v.address = a.id AND v.why = 'variant'
                 LEFT JOIN missing g ON g.address = a.id
                 LEFT JOIN variant w ON w.address = a.id
+                LEFT JOIN searched sf ON sf.address = a.id
             ))))"""
         )
 

@@ -38,6 +38,8 @@ _REFRESH = re.compile(
 _DATA_CALL = re.compile(
     r"\bfetch\(\s*[\"'`]([^\"'`$\s]+)[\"'`]|\.open\(\s*[\"'][A-Z]+[\"']\s*,\s*[\"']([^\"'\s]+)[\"']"
 )
+_FORM = re.compile(rb"<form\b", re.IGNORECASE)
+_MOST_FORMS = 5
 _LONG_SCRIPT = 200_000
 _LOOKED_AT_SCRIPT = 2_000
 _LITERAL = re.compile(r"\"(?:[^\"\\]|\\.)*\"?|'(?:[^'\\]|\\.)*'?|\b[0-9][\w.]*")
@@ -124,6 +126,8 @@ class _Reader:
                 if tag == "script":
                     self._runs(node, node.attributes.get("src") or "")
         facts.scripts = self._digest()
+        if _FORM.search(self.source.data):
+            self._search_forms()
         facts.resources = list(self._resources.values())
         if any(d.in_body for d in facts.directives) or any(c.in_body for c in facts.canonicals):
             self._head_end()
@@ -142,6 +146,25 @@ class _Reader:
         if not self._scripts and not _HANDLER.search(self.source.data):
             return None
         return int.from_bytes(hashlib.blake2b("\0".join(self._scripts).encode(), digest_size=7).digest(), "big")
+
+    def _search_forms(self) -> None:
+        """Forms that ask for what to search: where they lead, and the parameter that carries it (WHATWG HTML 4.10.18.6)."""
+        found: set[str] = set()
+        for form in self.tree.css("form"):
+            attributes = attributes_of(form)
+            if (attributes.get("method") or "get").strip().lower() != "get":
+                continue
+            field = form.css_first("input[type=search i][name]")
+            if field is None and (
+                attributes.get("role") == "search" or (form.parent is not None and form.parent.tag == "search")
+            ):
+                field = form.css_first("input[type=text i][name],input:not([type])[name]")
+            url = self.joiner.join(self.base, attributes.get("action") or "") if field is not None else None
+            what = f"{url.partition('?')[0]} {attributes_of(field).get('name', '')}" if url else ""
+            if url and len(what) <= MAX_TEXT and what not in found and len(found) < _MOST_FORMS:
+                found.add(what)
+                line, text = self.source.next("form", attributes.get("action"))
+                self.facts.slips.append(Slip("search", what, line, written("form", attributes, text)))
 
     def _meta(self, node: Any) -> None:
         attributes = attributes_of(node)
