@@ -18,6 +18,10 @@ if TYPE_CHECKING:
     from indrel.reports.terminal import Terminal
 
 
+SEEN = {"empty": "next to nothing", "error": "an error"}
+"""What a page that comes out wrong is to a rendering crawler, in words."""
+
+
 @answers
 def explain_address(
     url: Annotated[str, typer.Argument(metavar="URL", help="An address, or a path on the snapshot's site.")],
@@ -104,6 +108,8 @@ def _show(term: Terminal, found: Explanation, origin: str, subject: str) -> None
         said = next(iter(states)) + " for every crawler asked about"
     else:
         said = ", ".join(f"{state} for {crawler}" for crawler, state in found.states.items())
+    seen = {v.outcome for v in found.views} & set(SEEN)
+    said += f"; a rendering crawler sees {SEEN[max(seen)]}" if seen else ""
     term.line(f"{subject}: {found.url} is {said}.", "bold")
     term.line(f"wanted: {found.want} ({found.want_because})")
     if found.shadowed:
