@@ -32,6 +32,8 @@ PLAIN, LOOKS, ROUNDS, TABS = 6, 80, 5, 4
 class Answers:
     """Everything that the page asks for, from memory."""
 
+    lacks = "is not there"
+
     async def barred(self, url: str) -> int:
         return 0
 

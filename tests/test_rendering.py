@@ -234,7 +234,7 @@ def test_a_folder_is_rendered_from_its_files(indrel: Run, tmp_path: Path) -> Non
     doc = json.loads(indrel("audit", file, "--json", "-q").stdout)
     assert [f["url"] for f in doc["findings"] if f["check"] == ROBOTS] == [f"https://{HOST}/"]
     assert not [f for f in doc["findings"] if f["check"] == "render-broken"]  # what is elsewhere is not known
-    assert f"it needs {API}/board, which is not in what was given" in " ".join(told.split())
+    assert f"it needs {API}/board, which is not in the folder" in " ".join(told.split())
 
 
 @needs_browser
@@ -289,6 +289,8 @@ def test_without_render_nothing_of_it_is_loaded(tmp_path: Path) -> None:
 
 class Given:
     """Answers everything but what has `barred` in it."""
+
+    lacks = "is not there"
 
     async def barred(self, url: str) -> int:
         return int("barred" in url)
@@ -409,3 +411,24 @@ def test_nothing_is_left_behind_by_a_kill(victim: str, tmp_path: Path) -> None:
 )  # fmt: skip
 def test_an_error_is_told_from_a_page(text: str, shows: bool, outcome: str) -> None:
     assert outcome_of(text, [], len(text.split()), shows) == outcome
+
+
+@needs_browser
+def test_what_does_not_answer_is_not_known(indrel: Run, tmp_path: Path) -> None:
+    silent = "https://board.sarnfell.example"  # a name that leads nowhere
+    pages = {**PAGES, "/": html(canonical("/"), a("/a", "/b"), "Start"), "/a": scripted(LOAD.replace(API, silent))}
+    pages["/b"] = scripted(LOAD).replace("</main>", f"</main><script src={silent}/count.js></script>")
+    with Heard(pages) as server:
+        audit = ["audit", f"https://{HOST}/", "--render", "-q", "--snapshot", "s.indrel", *server.options]
+        told = " ".join(indrel(*audit, code=1).stdout.split())
+    assert (
+        f"1 page could not be rendered, such as https://{HOST}/a (it needs {silent}/board, which could not be reached)"
+        in told
+    )
+    found = json.loads(indrel("audit", "s.indrel", "--json", "-q").stdout)["findings"]
+    assert [(f["url"], f["evidence"][0]["text"]) for f in found if f["check"] == "render-broken"] == [
+        (f"https://{HOST}/b", "Disallow: /board")
+    ]
+    assert f"data {silent}/board: no answer" in " ".join(
+        indrel("explain", "/a", "--from", "s.indrel", "-q").stdout.split()
+    )

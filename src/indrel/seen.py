@@ -35,7 +35,7 @@ class Side:
 
 @dataclass(frozen=True, slots=True)
 class Request:
-    """What the page asked for in vain: `result` refused (`by` has the rules), failed, withheld or capped."""
+    """What the page asked for in vain: `result` refused (`by` has the rules), failed, unknown, withheld or capped."""
 
     url: str
     kind: str
@@ -158,8 +158,10 @@ def words_for(request: Request) -> str:
             if not request.by
             else f"barred by {request.by[0].where}:{request.by[0].line}  {request.by[0].text}"
         )
+    if request.result == "unknown":
+        return "no answer: what crawlers get is not known"
     if request.result == "failed":
-        return f"failed: {status_text(request.status, None if request.status else 'no answer')}"
+        return f"failed: {status_text(request.status, None)}"
     return (
         "not sent: it would have changed something" if request.result == "withheld" else "not sent: too many before it"
     )

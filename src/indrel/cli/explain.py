@@ -78,9 +78,7 @@ def _rendered(term: Terminal, found: Explanation, origin: str) -> None:
         )
         term.console.print()
         term.line(f"rendered{names}: {outcome}", "bold")
-        if view.outcome == "none":
-            continue
-        for name, served, rendered in compared(view):
+        for name, served, rendered in compared(view) if view.outcome != "none" else ():
             if not served:
                 term.line(f"{name:<11}{rendered}", indent=2, hang=13)
                 continue

@@ -283,8 +283,7 @@ class Stage:
                 LEFT JOIN inlink i ON i.target = a.id
                 LEFT JOIN given v ON v.address = a.id AND v.why = 'variant'
                 LEFT JOIN missing g ON g.address = a.id
-                LEFT JOIN variant w ON w.address = a.id
-                LEFT JOIN searched sf ON sf.address = a.id
+                LEFT JOIN variant w ON w.address = a.id LEFT JOIN searched sf ON sf.address = a.id
             ))))"""
         )
 

@@ -76,7 +76,7 @@ TABLES: dict[str, dict[str, str]] = {
     # links that a page gets after it was scrolled or pressed, or that its scripts take out (`how` scroll, click, lost);
     # those that they add at once are in `link`
     "render_link": {"source": "INTEGER", "target": "INTEGER", "flags": "UTINYINT", "how": "VARCHAR", "text": "VARCHAR"},
-    # what a page asked for and did not get: `result` refused, failed, withheld, capped; `mask` as in `render`
+    # what a page asked for and did not get: `result` refused, failed, unknown, withheld, capped; `mask` as in `render`
     "render_request": {
         "source": "INTEGER", "mask": "UBIGINT", "target": "INTEGER", "kind": "VARCHAR", "result": "VARCHAR",
         "status": "SMALLINT", "how": "VARCHAR",

@@ -17,7 +17,12 @@ if TYPE_CHECKING:
 
 
 class LiveAnswers:
-    """Judges by the robots.txt of each host, fetched when its host is met; fetches as the crawl does."""
+    """Judges by the robots.txt of each host, fetched when its host is met; fetches as the crawl does.
+
+    A host that does not answer to this audit bars nothing by that: what it would say to crawlers is not known.
+    """
+
+    lacks = "could not be reached"
 
     def __init__(self, site: LiveSite) -> None:
         self._site = site
@@ -26,12 +31,12 @@ class LiveAnswers:
         origin = split(url).origin
         if origin not in self._site.gate:
             await self._site.learn_robots(origin, "site" if self._site.recorder.on_site(url) else "resource")
-        return self._site.gate.barred(url)
+        return 0 if self._site.is_silent(origin) else self._site.gate.barred(url)
 
     async def get(self, wish: Wish) -> Answer:
         host = split(wish.url).host
-        if host in self._site.lost:
-            return Answer(wish.url, None, self._site.lost[host])
+        if host in self._site.lost or self._site.is_silent(split(wish.url).origin):
+            return Answer(wish.url, None)
         return await self._site.fetcher.pass_on(wish.url, MOST_OCTETS, wish.method, wish.headers, wish.data)
 
 

@@ -16,7 +16,7 @@ from indrel.core.page.html import read_page
 from indrel.core.page.rendered import EMPTY, ERROR, NONE, Rendered, outcome_of, read_seen
 from indrel.gather.keeping import Answer
 from indrel.gather.recorder import Recorder
-from indrel.sources.browser.answering import CAPPED, FAILED, REFUSED, WITHHELD, Answers, Wish
+from indrel.sources.browser.answering import CAPPED, FAILED, REFUSED, UNKNOWN, WITHHELD, Answers, Wish
 
 if TYPE_CHECKING:
     from indrel.sources.browser.look import Look
@@ -235,8 +235,8 @@ class Rendering:
         add, number = self.recorder.writer.add, page.number
         seen = read_seen(look.seen, crawlers.is_known) if look.seen is not None else None
         outcome = _outcome(look, seen)
-        if outcome in (EMPTY, ERROR) and (absent := _elsewhere(look)):
-            outcome, look.why = NONE, f"it needs {absent}, which is not in what was given"
+        if outcome in (EMPTY, ERROR) and (absent := _not_known(look)):
+            outcome, look.why = NONE, f"it needs {absent}, which {self.answers.lacks}"
         visit = None
         if outcome in (EMPTY, ERROR) and page.url != self.start and look.leads_to is None and group.visited < VISITED:
             group.visited += 1
@@ -258,7 +258,7 @@ class Rendering:
             ],
         )  # fmt: skip
         self._directives(number, mask, seen)
-        wanted = {REFUSED, FAILED, WITHHELD, CAPPED}
+        wanted = {REFUSED, FAILED, UNKNOWN, WITHHELD, CAPPED}
         requests = dict.fromkeys((a.url, a.kind, a.result, a.status, a.how) for a in look.asked if a.result in wanted)
         add(
             "render_request",
@@ -327,10 +327,12 @@ def _outcome(look: Look, seen: Rendered | None) -> str:
     return ERROR if (look.status or 200) >= 400 else seen.outcome
 
 
-def _elsewhere(look: Look) -> str | None:
-    """What a page asked for and the source cannot know: what it comes to without that says nothing."""
-    kinds = ("script", "data", "frame", "document")
-    return next((a.url for a in look.asked if a.result == WITHHELD and a.how == "load" and a.kind in kinds), None)
+def _not_known(look: Look) -> str | None:
+    """What a page asked for and nothing answered, if nothing else explains how it comes out: then that is not known."""
+    needed = [a for a in look.asked if a.how == "load" and a.kind in ("script", "data", "frame", "document")]
+    if any(a.result == REFUSED or (a.result == FAILED and (a.status or 0) >= 500) for a in needed):
+        return None
+    return next((a.url for a in needed if a.result == UNKNOWN), None)
 
 
 def _after_visit(again: Look) -> str | None:

@@ -50,7 +50,6 @@ MAY_BE_SITEMAPS = 50
 RESOURCE_HOSTS = 40
 """Hosts that serve resources whose robots.txt is asked for, those that serve most first."""
 
-
 Row = tuple[Any, ...]
 
 
@@ -272,8 +271,8 @@ class LiveSite:
 
     def _given(self) -> None:
         urls = [u for u in self.options.also if self.recorder.on_site(u)]
-        rows = [(self.recorder.id(self.start), "start"), *((self.recorder.id(u), "also") for u in urls)]
-        self.recorder.writer.add("given", rows)
+        given = [(self.start, "start"), *((u, "also") for u in urls)]
+        self.recorder.writer.add("given", [(self.recorder.id(url), why) for url, why in given])
         self._enqueue(urls, 0)
         self.recorder.commit(force=True)
         self.recorder.writer.set_meta(prepared=True)
@@ -384,7 +383,7 @@ class LiveSite:
         """One of `parallel` fetchers: take the next address, fetch it, hand it on."""
         while True:
             if not self.frontier.queue or self.interrupted or self._waiting_octets > WAITING_OCTETS:
-                await self._wait_a_little()
+                await asyncio.sleep(0.002 if self._waiting or self._open else 0.05)
                 continue
             url, clicks, hops = self.frontier.queue.popleft()
             if self.options.limit is not None and self.fetched >= self.options.limit:
@@ -398,9 +397,6 @@ class LiveSite:
                 if self.recorder.id(url) not in self.frontier.seen:
                     self._keep_silence(url, f"the request failed ({type(error).__name__})")
                 self._done_one()
-
-    async def _wait_a_little(self) -> None:
-        await asyncio.sleep(0.002 if self._waiting or self._open else 0.05)
 
     async def _fetch_page(self, url: str, clicks: int, hops: int) -> None:
         parts = split(url)
@@ -467,7 +463,7 @@ class LiveSite:
         loop = asyncio.get_running_loop()
         while True:
             if not self._waiting:
-                await self._wait_a_little()
+                await asyncio.sleep(0.002 if self._waiting or self._open else 0.05)
                 continue
             batch: list[PageTask] = []
             clicks, rows, octets, follow = MAX_CLICKS, [], 0, self._waiting[0].follow
@@ -493,6 +489,10 @@ class LiveSite:
             self.options.progress.update(self.recorder.pages, len(self.frontier.queue), split(self.start).host)
             for _ in batch:
                 self._done_one()
+
+    def is_silent(self, origin: str) -> bool:
+        """Whether nothing answered when a host was asked for its robots.txt."""
+        return origin in self._robots and self._robots[origin].status is None
 
     @property
     def limit_hit(self) -> bool:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from indrel.core.address import origin_of
 from indrel.gather.keeping import Answer
-from indrel.sources.browser.answering import ELSEWHERE, MOST_OCTETS, Answers, Wish
+from indrel.sources.browser.answering import MOST_OCTETS, Answers, Wish
 from indrel.sources.browser.launch import find
 from indrel.sources.browser.tabs import Tabs
 from indrel.sources.gate import Gate
@@ -26,6 +26,8 @@ _TYPES = {".js": "text/javascript", ".mjs": "text/javascript", ".wasm": "applica
 class FolderAnswers:
     """Judges by the folder's own robots.txt; of other hosts nothing is known, and nothing is asked."""
 
+    lacks = "is not in the folder"
+
     def __init__(self, folder: Folder) -> None:
         self._folder = folder
         self._gate = Gate(folder.options.crawlers)
@@ -36,7 +38,7 @@ class FolderAnswers:
 
     async def get(self, wish: Wish) -> Answer:
         if not wish.url.startswith(self._folder.base) or self._folder.leaves_out(wish.url):
-            return Answer(wish.url, None, ELSEWHERE)
+            return Answer(wish.url, None)
         found = self._folder.file_of(wish.url)
         if found is None:
             return Answer(wish.url, 404, headers={"content-type": ["text/plain"]})
@@ -51,6 +53,8 @@ class FolderAnswers:
 
 class ArchiveAnswers:
     """Judges by the robots.txt files that the archive has; what it has not is not known."""
+
+    lacks = "is not in the archive"
 
     def __init__(self, archive: Archive) -> None:
         self._archive = archive
@@ -67,7 +71,7 @@ class ArchiveAnswers:
 
     async def get(self, wish: Wish) -> Answer:
         found = self._archive.answer(wish.url, MOST_OCTETS, whole=True) if wish.method == "GET" else None
-        return found or Answer(wish.url, None, ELSEWHERE)
+        return found or Answer(wish.url, None)
 
 
 def render_folder(folder: Folder) -> None:

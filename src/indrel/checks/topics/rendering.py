@@ -267,10 +267,7 @@ def render_broken(site: Site) -> Iterator[Hit]:
             by = f"`{bars[0].text}` bars {refused[0][0]}{more}" if bars else f"{refused[0][0]} is barred"
             yield Hit(url, able, f"{what}: {by}{sampled(site, group)}", (*bars, said), also=_targets(refused))
         elif failed:
-            shown = tuple(
-                Evidence("status", t, None, status_text(s, None if s else "no answer"))
-                for t, _, s in failed[:MOST_SHOWN]
-            )
+            shown = tuple(Evidence("status", t, None, status_text(s, None)) for t, _, s in failed[:MOST_SHOWN])
             message = f"{what}: {failed[0][0]} failed ({shown[0].text}){sampled(site, group)}"
             yield Hit(url, able, message, (*shown, said), also=_targets(failed))
         elif errors and not absent:

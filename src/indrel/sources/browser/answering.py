@@ -18,10 +18,8 @@ MOST_OCTETS = 10 << 20
 MOST_KEPT = 32 << 20
 """Octets of shared scripts and style sheets that are kept for the next pages."""
 
-REFUSED, FAILED, WITHHELD, CAPPED, GIVEN = "refused", "failed", "withheld", "capped", "given"
-
-ELSEWHERE = "not in what was given"
-"""What a source answers that cannot know: neither given nor failed."""
+REFUSED, FAILED, UNKNOWN, WITHHELD, CAPPED, GIVEN = "refused", "failed", "unknown", "withheld", "capped", "given"
+"""What becomes of a request. `unknown`: nothing answered, which says nothing of what crawlers get."""
 
 KINDS = {
     "document": "frame", "stylesheet": "style", "xhr": "data", "fetch": "data", "eventsource": "data", "texttrack": "media",
@@ -52,7 +50,9 @@ class Wish(NamedTuple):
 
 
 class Answers(Protocol):
-    """Where answers come from: a live site, or a folder."""
+    """Where answers come from: a live site, a folder or an archive. `lacks` says of what does not answer why, in words."""
+
+    lacks: str
 
     async def barred(self, url: str) -> int:
         """The audited crawlers that may not fetch an address, as a mask, by the robots.txt of its own host."""
@@ -62,7 +62,7 @@ class Answers(Protocol):
 
 
 class Asked(NamedTuple):
-    """What became of one request: `result` is one of refused, failed, withheld, capped, given."""
+    """What became of one request: `result` is one of refused, failed, unknown, withheld, capped, given."""
 
     url: str
     kind: str
@@ -135,12 +135,11 @@ class Answering:
             self._note(url, wish.kind, WITHHELD, None, mask)
             return Reply(None, "BlockedByClient")
         answer = await self._get(wish, url)
-        if answer.status is None and answer.error == ELSEWHERE:
-            self._note(url, wish.kind, WITHHELD, None, mask)
+        if answer.status is None:
+            self._note(url, wish.kind, UNKNOWN, None, mask)
             return Reply(None)
-        failed = answer.status is None or answer.status >= 400
-        self._note(url, wish.kind, FAILED if failed else GIVEN, answer.status, mask)
-        return Reply(None) if answer.status is None else Reply(answer)
+        self._note(url, wish.kind, FAILED if answer.status >= 400 else GIVEN, answer.status, mask)
+        return Reply(answer)
 
     async def _get(self, wish: Wish, url: str) -> Answer:
         shared = wish.kind in _SHARED and wish.method == "GET"
