@@ -237,6 +237,8 @@ class Rendering:
         outcome = _outcome(look, seen)
         if outcome in (EMPTY, ERROR) and (absent := _not_known(look)):
             outcome, look.why = NONE, f"it needs {absent}, which {self.answers.lacks}"
+        elif outcome in (EMPTY, ERROR) and look.why:
+            outcome = NONE  # it was cut short: what it would have come to is not known
         visit = None
         if outcome in (EMPTY, ERROR) and page.url != self.start and look.leads_to is None and group.visited < VISITED:
             group.visited += 1

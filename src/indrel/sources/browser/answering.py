@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import time
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple, Protocol
 
@@ -113,9 +114,28 @@ class Answering:
     """Whether images and fonts are fetched too."""
 
     _count: int = 0
+    _under: int = 0
+    _since: float = 0.0
+    _waited: float = 0.0
+
+    @property
+    def waited(self) -> float:
+        """Seconds in which an answer was under way: what the pace of requests costs is not the page's."""
+        return self._waited + (time.monotonic() - self._since if self._under else 0.0)
 
     async def reply(self, wish: Wish, main: bool) -> Reply:
         """The answer to one request; `main` says that it is the page itself."""
+        if not self._under:
+            self._since = time.monotonic()
+        self._under += 1
+        try:
+            return await self._reply(wish, main)
+        finally:
+            self._under -= 1
+            if not self._under:
+                self._waited += time.monotonic() - self._since
+
+    async def _reply(self, wish: Wish, main: bool) -> Reply:
         url = normalise(wish.url)
         if url is None or not url.startswith(("http://", "https://")):
             return Reply(None, "AccessDenied")

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import time
+from collections.abc import Coroutine
 from dataclasses import dataclass, field
 from importlib.resources import files
 from typing import Any
@@ -32,7 +34,10 @@ SETTLED_AFTER = 6
 """Times at most that a page which is still changing then is given a little more."""
 
 WALL = 10.0
-"""Seconds that a look may take in all; what the page is by then is read."""
+"""Seconds that a page may take, those in which it waits for answers left out; what it is by then is read."""
+
+LONGEST = 120.0
+"""Seconds that it may take in all."""
 
 SCROLLS = 4
 PRESSES = 3
@@ -236,20 +241,9 @@ class Tab:
         self.answering, self._arriving, self.failed, self._at_once = answering, True, False, True
         at = len(answering.asked)
         try:
-            async with asyncio.timeout(WALL):
-                await self._call("Emulation.setVirtualTimePolicy", policy="pause")
-                told = await self.browser.pipe.call("Page.navigate", self.session, WALL, url=url)
-                if told.get("errorText") and look.status is None:
-                    look.why = "the page itself was not answered"
-                    return look
-                for budget in SLICES:
-                    await asyncio.sleep(BREATH)
-                    await self._time(budget)
-                self._at_once = False
-                await asyncio.sleep(BREATH)
-                await self._time(BUDGET - sum(SLICES))
-                await self._frames()
-                await self._settle()
+            await self._within(self._run(url, look), answering)
+            if look.why:
+                return look
         except (TimeoutError, CallRefused):
             look.why = f"its scripts had not ended after {WALL:.0f} s"
             with contextlib.suppress(CallRefused):
@@ -265,6 +259,35 @@ class Tab:
         elif look.seen is not None and not str(look.seen.get("url", "")).startswith("http"):
             look.seen, look.why = None, look.why or "the page itself was not answered"
         return look
+
+    async def _run(self, url: str, look: Look) -> None:
+        """Go there, and let the page's time run to its end."""
+        await self._call("Emulation.setVirtualTimePolicy", policy="pause")
+        told = await self.browser.pipe.call("Page.navigate", self.session, LONGEST, url=url)
+        if told.get("errorText") and look.status is None:
+            look.why = "the page itself was not answered"
+            return
+        for budget in SLICES:
+            await asyncio.sleep(BREATH)
+            await self._time(budget)
+        self._at_once = False
+        await asyncio.sleep(BREATH)
+        await self._time(BUDGET - sum(SLICES))
+        await self._frames()
+        await self._settle()
+
+    async def _within(self, work: Coroutine[Any, Any, None], answering: Answering) -> None:
+        """Let it end in `WALL` seconds in which nothing is under way for the page, and in `LONGEST` in all; else TimeoutError."""
+        task = asyncio.ensure_future(work)
+        began, waited = time.monotonic(), answering.waited
+        try:
+            while not (await asyncio.wait({task}, timeout=0.2))[0]:
+                spent = time.monotonic() - began
+                if spent > LONGEST or spent - (answering.waited - waited) > WALL:
+                    raise TimeoutError
+            task.result()
+        finally:
+            task.cancel()
 
     async def _time(self, budget: int) -> None:
         """Let the page's own time run."""
@@ -295,25 +318,27 @@ class Tab:
     async def _probe(self, look: Look, answering: Answering) -> None:
         """Scroll to the end, a few times; then press what says that there is more."""
         with contextlib.suppress(TimeoutError, CallRefused):
-            async with asyncio.timeout(WALL):
-                answering.how = "scroll"
-                height = (look.seen or {}).get("height")
-                for _ in range(SCROLLS):
-                    await self._evaluate(_DOWN)
-                    await self._frames()
-                    look.scrolled = await self._evaluate(_READ)
-                    if not look.scrolled or look.scrolled["height"] == height:
-                        break
-                    height = look.scrolled["height"]
-                answering.how = "click"
-                pressed = 0
-                for _ in range(PRESSES):
-                    if not await self._evaluate(PRESS % pressed):
-                        break
-                    pressed += 1
-                    await self._frames()
-                if pressed:
-                    look.pressed = await self._evaluate(_READ)
+            await self._within(self._scroll_and_press(look, answering), answering)
+
+    async def _scroll_and_press(self, look: Look, answering: Answering) -> None:
+        answering.how = "scroll"
+        height = (look.seen or {}).get("height")
+        for _ in range(SCROLLS):
+            await self._evaluate(_DOWN)
+            await self._frames()
+            look.scrolled = await self._evaluate(_READ)
+            if not look.scrolled or look.scrolled["height"] == height:
+                break
+            height = look.scrolled["height"]
+        answering.how = "click"
+        pressed = 0
+        for _ in range(PRESSES):
+            if not await self._evaluate(PRESS % pressed):
+                break
+            pressed += 1
+            await self._frames()
+        if pressed:
+            look.pressed = await self._evaluate(_READ)
 
     async def _picture(self) -> bytes | None:
         import base64
