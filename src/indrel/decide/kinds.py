@@ -50,11 +50,11 @@ RULES = (
     KindRule("parameter-variant", "its address has a reply, sort, session or tracking parameter",
              r"[?&](replytocom|sort|sortby|sort_by|order|orderby|order_by|session_?id|phpsessid|jsessionid|sid|utm_[a-z]+"
              r"|gclid|fbclid|msclkid)="),
-    KindRule("search-results", "a search form of the site leads to it", sql="searched"),
     KindRule("embed", "its address is that of a page made to be embedded elsewhere", r"/embed/?(\?|$)"),
     KindRule("parameter-variant", "it gives way to the address without its parameters, or says noindex where that does not", sql="variant"),
     KindRule("attachment", "its address is an attachment's", r"/attachment/[^/?]+/?$|[?&]attachment_id=[0-9]+"),
     KindRule("search-results", "its structured data says so", sql="types LIKE '%|searchresultspage|%'"),
+    KindRule("search-results", "a search form of the site leads to it", sql="searched"),
     KindRule("cart", "its structured data says so", sql="types LIKE '%|checkoutpage|%'"),
     KindRule("login", "it is a form that asks for a password, and nothing else",
              sql=f"marks & {int(Mark.ONLY_PASSWORD)} > 0"),
