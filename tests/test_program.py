@@ -400,9 +400,7 @@ def test_every_answer_can_go_to_a_file(indrel: Run, demo: Path, tmp_path: Path) 
     snapshot = next((demo / "indrel-runs").glob("*.indrel"))
     (tmp_path / "robots.txt").write_text("User-agent: *\nDisallow: /a\n")
     for words in (
-        ["explain", "/huts/", "--from", snapshot], ["robots", "check", "robots.txt"], ["robots", "match", "robots.txt", "/a"],
-        ["robots", "impact", "snapshot", "robots.txt", "--from", snapshot],
-        ["compare", snapshot, snapshot], ["checks", "listed-hidden"], ["crawlers"],
+        ["explain", "/huts/", "--from", snapshot], ["robots", "match", "robots.txt", "/a"], ["checks", "listed-hidden"],
         ["intent", "show", "/huts/", "--from", snapshot],
     ):  # fmt: skip
         told, plain = indrel(*words, "--json", "-q"), indrel(*words, "-q")

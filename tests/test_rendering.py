@@ -341,11 +341,11 @@ def test_what_never_ends_is_ended_and_told() -> None:
         scripted(s)
         for s in (
             "while (true) {}", "(function f() { Promise.resolve().then(f) })()", "for (const a = [];;) a.push(new Array(1e6).fill(a))",
-            "location.href = 'javascript:while(1){}'", "m.textContent = 'fine'",
+            "m.textContent = 'fine'",
         )
     ]  # fmt: skip
     began = time.monotonic()
-    endless, ticks, bomb, _, fine = look_at(*pages, size=2)
+    endless, ticks, bomb, fine = look_at(*pages, size=2)
     assert "10 s" in str(endless.why) and "10 s" in str(ticks.why)
     assert "memory" in str(bomb.why) or "10 s" in str(bomb.why)  # whichever comes first on a busy machine
     assert fine.why is None and fine.seen and fine.seen["text"].strip() == "fine" and time.monotonic() - began < 90
