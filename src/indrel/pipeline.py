@@ -188,7 +188,7 @@ def _gather_site(
     if resume:
         path = snapshot or newest_snapshot(host=host)
         writer = SnapshotWriter(path, resume=True)
-        if writer.meta.get("base") != start:
+        if writer.meta.get("base", start) != start:  # none: it was killed as it began
             raise UsageError(f"{path} is an audit of {writer.meta.get('base')}: resume it with that address")
         if not writer.meta.get("prepared"):  # it never came to the pages: there is nothing to go on from
             writer.close()
