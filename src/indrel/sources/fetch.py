@@ -6,6 +6,7 @@ import asyncio
 import contextlib
 import email.utils
 import ipaddress
+import os
 import re
 import socket
 import ssl
@@ -85,7 +86,8 @@ def explain(error: BaseException) -> str:
     if isinstance(error, aiohttp.ClientConnectorDNSError):
         return NO_SUCH_HOST
     if isinstance(error, aiohttp.ClientConnectorError):
-        return f"no connection ({error.os_error.strerror or 'refused'})".lower()
+        code = error.os_error.errno
+        return f"no connection ({(os.strerror(code) if code else error.os_error.strerror) or 'refused'})".lower()
     if isinstance(error, aiohttp.ServerDisconnectedError):
         return "the server closed the connection without an answer"
     if isinstance(error, coding.CodingError):
