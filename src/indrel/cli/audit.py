@@ -73,6 +73,8 @@ def audit(
     if against:
         pipeline.source_kind(against)  # refused before anything is read
     wanted: GatherOptions | None = None
+    if render and pipeline.source_kind(source) == "snapshot":
+        say("--render: a snapshot is not looked at again, only sites, folders and archives are", quiet)
     if against or pipeline.source_kind(source) != "snapshot":
         wanted = opt.gather_options(
             crawler=crawler, limit=limit, per_pattern=per_pattern,

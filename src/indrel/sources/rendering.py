@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import hashlib
+import logging
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, NamedTuple
@@ -17,9 +18,9 @@ from indrel.core.page.rendered import EMPTY, ERROR, NONE, Rendered, outcome_of, 
 from indrel.gather.keeping import Answer
 from indrel.gather.recorder import Recorder
 from indrel.sources.browser.answering import CAPPED, FAILED, REFUSED, UNKNOWN, WITHHELD, Answers, Wish
+from indrel.sources.browser.look import Look
 
 if TYPE_CHECKING:
-    from indrel.sources.browser.look import Look
     from indrel.sources.browser.tabs import Tabs
     from indrel.sources.options import GatherOptions
 
@@ -47,6 +48,9 @@ PAGES_A_SECOND = 4
 """What a browser manages, about; said beforehand."""
 
 
+log = logging.getLogger("indrel")
+
+
 class Chosen(NamedTuple):
     number: int
     url: str
@@ -66,6 +70,8 @@ class Group:
     looked: set[int] = field(default_factory=set)
     seen: set[tuple[str, bool]] = field(default_factory=set)
     visited: int = 0
+    changed: int = 0
+    """Pages that answered otherwise when they were to be looked at."""
 
     @property
     def differs(self) -> bool:
@@ -137,7 +143,7 @@ class Rendering:
 
     def finish(self) -> None:
         """Keep how many pages of which groups were looked at."""
-        groups = [*self._before, *([g.name, len(g.pages), len(g.looked)] for g in self._groups.values())]
+        groups = [*self._before, *([g.name, len(g.pages), len(g.looked) - g.changed] for g in self._groups.values())]
         self.recorder.writer.set_meta(
             rendered={
                 "mode": self.options.render, "groups": groups, "left": self.left, "browser": self.tabs.browser.version,
@@ -196,10 +202,21 @@ class Rendering:
     # ---------------------------------------------------------------- one page
 
     async def _one(self, page: Chosen) -> list[str]:
+        """Look at a page; whatever goes wrong is this page's: the audit goes on."""
+        try:
+            return await self._look(page)
+        except Exception as error:
+            log.debug("%s could not be looked at", page.url, exc_info=True)
+            nothing = Look(page.url, None, why=f"the look failed ({type(error).__name__})")
+            group = next(g for g in self._groups.values() if g.number == page.group)
+            return await self._keep(page, group, Answer(page.url, None), PageFacts(), nothing, self.everyone, False)
+
+    async def _look(self, page: Chosen) -> list[str]:
         """Look at a page for all crawlers, and again for those that robots.txt lets have less of it."""
         document = await self.answers.get(Wish(page.url, "document", "GET", {}, None))
         media, charset = content_type(document.header("content-type"))
         if document.status is None or document.redirects or not (is_html(media) or not media):
+            next(g for g in self._groups.values() if g.number == page.group).changed += 1
             return []  # it is no longer what was read
         served = read_page(document.body, page.url, charset, self._joiner, crawlers.is_known)
         group = next(g for g in self._groups.values() if g.number == page.group)
