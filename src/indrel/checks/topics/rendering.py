@@ -16,7 +16,11 @@ NEEDED = ("script", "data", "frame", "document", "style")
 """Kinds of requests without which a page can come out empty."""
 
 MOST_SHOWN = 6
-_NEUTRAL = frozenset({"index", "follow", "all"})
+_NEUTRAL = frozenset({
+    "index", "follow", "all", "max-snippet:-1", "max-image-preview:large", "max-video-preview:-1",
+})  # fmt: skip
+"""Tokens that ask for what is the default anyway."""
+
 _DECIDES = frozenset({"noindex", "nofollow"})
 
 
@@ -99,11 +103,8 @@ def script_changes_robots(site: Site) -> Iterator[Hit]:
             late = tuple(Evidence("rendered", w, n, t) for m, _, w, n, t in rendered.get("rendered", ()) if m & mask)
             removed, added = sorted(before - after), sorted(after - before)
             message = f"{_said(removed, added)}{sampled(site, group)}"
-            severity = None if (before ^ after) & _DECIDES else Severity.NOTE
             evidence = (*late, *shown) if added and late else (*shown, *late)
-            yield Hit(
-                url, mask, message, evidence or (Evidence("rendered", url, None, "no robots tag"),), severity=severity
-            )
+            yield Hit(url, mask, message, evidence or (Evidence("rendered", url, None, "no robots tag"),))
 
 
 def _tokens(rows: Any, crawler: int) -> list[str]:
