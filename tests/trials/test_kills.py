@@ -22,7 +22,7 @@ from indrel.demo.server import DemoServer
 
 FULL = os.environ.get("INDREL_TRIALS") == "full"
 HOW = {signal.SIGKILL: 40 if FULL else 3, signal.SIGINT: 10 if FULL else 1, signal.SIGTERM: 5 if FULL else 1}
-PAGES = 150
+PAGES = 600 if FULL else 150
 SITE: dict[str, Any] = {
     **BASE,
     "/": html(body=a(*(f"/p/{n}" for n in range(0, PAGES, 9)))),
