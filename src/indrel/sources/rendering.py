@@ -119,6 +119,7 @@ class Rendering:
         self._known: set[int] = set()
         self._errors: set[str] = set()
         self._pictures = 0
+        self._told = False
         self._joiner = Joiner(20_000)
 
     async def round(self) -> list[str]:
@@ -128,7 +129,9 @@ class Rendering:
         found: dict[str, None] = {}
         while chosen := self._choose():
             pace = PAGES_A_SECOND * self.tabs.size / 2
-            self.options.progress.stage(
+            tell = self.options.progress.stage if self._told else self.options.progress.note
+            self._told = True
+            tell(
                 f"looking at {len(chosen)} of {sum(len(g.pages) for g in self._groups.values()):,} pages that run scripts "
                 f"with a browser (about {max(1, round(len(chosen) / pace))} s)"
             )
