@@ -175,6 +175,11 @@ def test_faults_are_found_and_nothing_else(looked: tuple[Path, list[str]], indre
     assert found == {name: checks for name, (_, checks) in FAULTY.items()}
     only_some = next(f for f in doc["findings"] if f["url"].endswith("/x-for-some"))
     assert only_some["crawlers"] == ["googlebot"] and only_some["evidence"][0]["text"] == "Disallow: /mobile"
+    for crawler, told in (("bingbot", []), ("googlebot", ["googlebot"])):  # asked about alone later
+        found_for = json.loads(indrel("audit", looked[0], "--crawler", crawler, "--json", "-q").stdout)["findings"]
+        assert [
+            c for f in found_for if f["url"].endswith("/x-for-some") and f["check"] in CHECKS for c in f["crawlers"]
+        ] == told
     counter = next(f for f in doc["findings"] if f["url"].endswith("/counter.js"))
     assert counter["check"] == "resource-barred" and counter["severity"] == "note"
 
@@ -232,7 +237,8 @@ def test_a_folder_is_rendered_from_its_files(indrel: Run, tmp_path: Path) -> Non
     file = tmp_path / "f.indrel"
     told = indrel("audit", folder, "--base", f"https://{HOST}/", "--render", "--snapshot", file, "-q", code=1).stdout
     doc = json.loads(indrel("audit", file, "--json", "-q").stdout)
-    assert [f["url"] for f in doc["findings"] if f["check"] == ROBOTS] == [f"https://{HOST}/"]
+    (changed,) = [f for f in doc["findings"] if f["check"] == ROBOTS]
+    assert changed["url"] == f"https://{HOST}/" and changed["evidence"][0]["where"] == "index.html"
     assert not [f for f in doc["findings"] if f["check"] == "render-broken"]  # what is elsewhere is not known
     assert f"it needs {API}/board, which is not in the folder" in " ".join(told.split())
 

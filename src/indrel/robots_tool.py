@@ -85,6 +85,8 @@ def _of_bytes(body: bytes, where: str) -> Loaded:
 
 
 def _fetch(named: str, options: GatherOptions) -> Loaded:
+    import asyncio
+
     from indrel.core.page.headers import content_type
     from indrel.sources.fetch import ROBOTS_LIMIT, Fetcher, follow_robots
 
@@ -112,8 +114,6 @@ def _fetch(named: str, options: GatherOptions) -> Loaded:
             tuple(hops),
             answer.url,
         )
-
-    import asyncio
 
     return asyncio.run(ask())
 

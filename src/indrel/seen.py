@@ -9,6 +9,7 @@ from typing import Any
 from indrel.checks.evidence import rules
 from indrel.core.answers import status_text
 from indrel.core.model import Evidence
+from indrel.core.page.facts import LinkFlag
 from indrel.decide.site import Site
 
 MOST = 20
@@ -83,7 +84,8 @@ def views(site: Site, number: int) -> list[View]:
     if "render" not in site.filled:
         return []
     status, title, words, links = site.rows(
-        """SELECT n.status, p.title, p.own_words, (SELECT count(DISTINCT target) FROM link WHERE source = n.address AND flags & 16 = 0)
+        f"""SELECT n.status, p.title, p.own_words,
+            (SELECT count(DISTINCT target) FROM link WHERE source = n.address AND flags & {LinkFlag.RENDERED} = 0)
         FROM answer n LEFT JOIN page p ON p.address = n.address WHERE n.address = ?""",
         [number],
     )[0]
@@ -110,7 +112,7 @@ def views(site: Site, number: int) -> list[View]:
                 leads,
                 visit,
                 _links(site, number, "render_link", "how = 'lost'"),
-                _links(site, number, "link", "flags & 16 > 0"),
+                _links(site, number, "link", f"flags & {LinkFlag.RENDERED} > 0"),
                 _links(site, number, "render_link", "how <> 'lost'"),
                 _requests(site, number, mask),
                 picture,

@@ -157,6 +157,20 @@ def first_link(site: Site, ids: Iterable[int]) -> dict[int, tuple[Evidence, ...]
     return {number: tuple(found[:1]) for number, found in links_to(site, ids, most=1).items()}
 
 
+def scripts(site: Site, ids: Iterable[int], most: int = 2) -> dict[int, tuple[Evidence, ...]]:
+    """Per page the first scripts that it loads, as served."""
+    found: dict[int, tuple[Evidence, ...]] = {}
+    for number, where, line, text in about(
+        site,
+        ids,
+        f"""SELECT r.source, {WHERE}, r.line, r.text FROM resource r JOIN picked ON picked.id = r.source
+        JOIN address a ON a.id = r.source JOIN answer n ON n.address = a.id WHERE r.kind = 'script'
+        QUALIFY row_number() OVER (PARTITION BY r.source ORDER BY r.line, r.text) <= {most} ORDER BY r.source, r.line, r.text""",
+    ):
+        found[number] = (*found.get(number, ()), Evidence("script", where, line, text))
+    return found
+
+
 def robots_line(host: HostRobots, line: int | None, text: str) -> Evidence:
     return Evidence("robots", host.where, line, text)
 

@@ -54,6 +54,7 @@ def explain_address(
 def _write_picture(file: Path, found: Explanation) -> None:
     """Raises UsageError where no picture of it was kept."""
     from indrel.errors import UsageError
+    from indrel.reports import write_whole
 
     taken = next((v.picture for v in found.views if v.picture), None)
     if taken is None:
@@ -63,7 +64,7 @@ def _write_picture(file: Path, found: Explanation) -> None:
             else "it was not looked at: say --render=all"
         )
         raise UsageError(f"{found.url}: {seen} when auditing")
-    file.write_bytes(taken)
+    write_whole(file, taken)
 
 
 def _rendered(term: Terminal, found: Explanation, origin: str) -> None:

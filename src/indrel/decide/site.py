@@ -251,6 +251,16 @@ class Site:
             f"WHEN hidden & {bit} > 0 THEN 'hidden' ELSE 'open' END"
         )
 
+    def looked_for(self, mask: str) -> str:
+        """A mask of `render` (bits of the crawlers that were gathered for) as a mask of the crawlers asked about, in SQL."""
+        kept: list[str] = self.meta.get("crawlers") or []
+        bits = [
+            f"CASE WHEN {mask} & {1 << kept.index(one.token)} > 0 THEN {1 << i} ELSE 0 END"
+            for i, one in enumerate(self.crawlers)
+            if one.token in kept
+        ]
+        return f"({' | '.join(bits) or '0'})::UBIGINT"
+
     def state_counts(self) -> dict[str, dict[str, int]]:
         """Per crawler, how many known addresses are in each state."""
         counts = {}

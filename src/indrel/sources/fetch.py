@@ -11,11 +11,11 @@ import re
 import socket
 import ssl
 import time
-from collections.abc import AsyncIterator, Iterable
+from collections.abc import AsyncIterator, Iterable, Mapping
 from datetime import UTC, datetime
 from functools import partial
-from types import TracebackType
-from typing import Any, Self
+from types import MappingProxyType, TracebackType
+from typing import Any, NamedTuple, Self
 
 import aiohttp
 from yarl import URL
@@ -143,6 +143,14 @@ class _Resolver(aiohttp.ThreadedResolver):
         return public
 
 
+class Sent(NamedTuple):
+    """What is sent beside an address: more headers, and a body."""
+
+    method: str = "GET"
+    headers: Mapping[str, str] = MappingProxyType({})
+    data: bytes | None = None
+
+
 class Fetcher:
     """Fetches for one audit. Use as an asynchronous context manager.
 
@@ -224,27 +232,16 @@ class Fetcher:
                 await asyncio.sleep(pause)
         return answer
 
-    async def pass_on(self, url: str, limit: int, method: str, headers: dict[str, str], data: bytes | None) -> Answer:
+    async def pass_on(self, url: str, limit: int, sent: Sent) -> Answer:
         """What a page in a browser asks for, once, as it asks; all headers of the answer are kept."""
-        return await self._once(url, limit, True, None, method, headers, data)
+        return await self._once(url, limit, True, None, sent)
 
-    async def _once(
-        self,
-        url: str,
-        limit: int,
-        bodies: bool,
-        agent: str | None,
-        method: str = "GET",
-        headers: dict[str, str] | None = None,
-        data: bytes | None = None,
-    ) -> Answer:
+    async def _once(self, url: str, limit: int, bodies: bool, agent: str | None, sent: Sent | None = None) -> Answer:
         begun = False
         try:
-            async with self.open(url, agent, method, headers, data) as response:
+            async with self.open(url, agent, sent) as response:
                 begun = True
-                answer = Answer(
-                    url, response.status, headers=_headers(response, None if headers is not None else KEPT_HEADERS)
-                )
+                answer = Answer(url, response.status, headers=_headers(response, None if sent else KEPT_HEADERS))
                 if not bodies and not _may_be_html(answer):
                     answer.octets = _length(response.headers.get("content-length"))
                     if answer.octets > STEP or "content-length" not in response.headers:
@@ -275,31 +272,24 @@ class Fetcher:
 
     @contextlib.asynccontextmanager
     async def open(
-        self,
-        url: str,
-        agent: str | None = None,
-        method: str = "GET",
-        headers: dict[str, str] | None = None,
-        data: bytes | None = None,
+        self, url: str, agent: str | None = None, sent: Sent | None = None
     ) -> AsyncIterator[aiohttp.ClientResponse]:
         """One request, its body unread."""
-        response = await self._send(url, agent, method, headers, data)
+        response = await self._send(url, agent, sent or Sent())
         try:
             yield response
         finally:
             response.release()
 
-    async def _send(
-        self, url: str, agent: str | None, method: str, more: dict[str, str] | None, data: bytes | None
-    ) -> aiohttp.ClientResponse:
+    async def _send(self, url: str, agent: str | None, sent: Sent) -> aiohttp.ClientResponse:
         assert self._session is not None
-        get = partial(self._session.request, method, data=data)
+        get = partial(self._session.request, sent.method, data=sent.data)
         parts = split(url)
         await self.pace(parts.host).turn()
         self.requests += 1
         if parts.host not in self._trusted and is_private(parts.host):
             raise PrivateAddress(PRIVATE)
-        headers = {**(more or {}), **(dict(self.options.headers) if parts.origin in self._own else {})}
+        headers = {**sent.headers, **(dict(self.options.headers) if parts.origin in self._own else {})}
         if agent:
             headers["User-Agent"] = agent
         connect = self._connect.get(parts.host)

@@ -267,9 +267,11 @@ class Folder:
 
     def file_of(self, url: str) -> Path | None:
         """The file that answers an address of the base, as a plain server would; None where none does."""
-        name = self._file_name(url)
-        found = next((n for n in (name, name + ".html", name + ".htm", name + "/index.html") if n in self._names), None)
+        found = self._served_by(self._file_name(url))
         return None if found is None else self.folder / found
+
+    def _served_by(self, name: str) -> str | None:
+        return next((n for n in (name, f"{name}.html", f"{name}.htm", f"{name}/index.html") if n in self._names), None)
 
     def _is_left_out(self, name: str) -> bool:
         """Whether a file, or a folder that it is in, was left out; a link to nothing is as good as absent."""
@@ -330,9 +332,7 @@ class Folder:
     def _is_there(self, path: str) -> bool:
         name = os.fsdecode(unquote_to_bytes(path))
         name = name + "index.html" if name.endswith("/") or not name else name
-        return self._is_left_out(name) or any(
-            n in self._names for n in (name, f"{name}.html", f"{name}.htm", f"{name}/index.html")
-        )
+        return self._is_left_out(name) or self._served_by(name) is not None
 
     # ---------------------------------------------------------------- robots.txt and sitemaps in the folder
 

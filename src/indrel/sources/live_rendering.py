@@ -9,6 +9,7 @@ from indrel.gather.keeping import Answer
 from indrel.sources.browser.answering import MOST_OCTETS, Wish
 from indrel.sources.browser.launch import find
 from indrel.sources.browser.tabs import Tabs
+from indrel.sources.fetch import Sent
 from indrel.sources.frontier import pattern
 from indrel.sources.rendering import Rendering
 
@@ -37,7 +38,7 @@ class LiveAnswers:
         host = split(wish.url).host
         if host in self._site.lost or self._site.is_silent(split(wish.url).origin):
             return Answer(wish.url, None)
-        return await self._site.fetcher.pass_on(wish.url, MOST_OCTETS, wish.method, wish.headers, wish.data)
+        return await self._site.fetcher.pass_on(wish.url, MOST_OCTETS, Sent(wish.method, wish.headers, wish.data))
 
 
 async def render_site(site: LiveSite) -> None:

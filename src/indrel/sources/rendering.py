@@ -51,14 +51,6 @@ PAGES_A_SECOND = 4
 log = logging.getLogger("indrel")
 
 
-class Chosen(NamedTuple):
-    number: int
-    url: str
-    group: int
-    probe: bool
-    served_status: int
-
-
 @dataclass
 class Group:
     """Pages of one section with the same scripts."""
@@ -86,11 +78,20 @@ class Group:
             by_chance = sorted(self.pages, key=lambda p: hashlib.blake2b(p[1].encode(), digest_size=8).digest())
             first = [self.pages[0], self.pages[-1], *by_chance][: len(self.pages)]
             room = max(0, SAMPLE - len(self.looked))
-            odd = (
-                self.odd if len(self.odd) <= max(SAMPLE, len(self.pages) // 5) else []
-            )  # else it is what they are like
+            few = len(self.odd) <= max(SAMPLE, len(self.pages) // 5)  # else it is what pages of this sort are like
+            odd = self.odd if few else []
             wanted = [*[p for p in dict.fromkeys(first) if p[0] not in self.looked][:room], *odd]
         return [p for p in dict.fromkeys(wanted) if p[0] not in self.looked]
+
+
+class Chosen(NamedTuple):
+    """A page to look at. `probe`: it is scrolled and pressed too; `error`: it is one that answers an error."""
+
+    number: int
+    url: str
+    group: Group
+    probe: bool
+    error: bool
 
 
 class Rendering:
@@ -197,7 +198,7 @@ class Rendering:
                     self.left += 1
                     continue
                 probe = len(group.looked) < PROBED or url == self.start
-                chosen.append(Chosen(number, url, group.number, probe, 404 if url in self._errors else 200))
+                chosen.append(Chosen(number, url, group, probe, url in self._errors))
                 group.looked.add(number)
                 self.taken += 1
         return chosen
@@ -211,28 +212,26 @@ class Rendering:
         except Exception as error:
             log.debug("%s could not be looked at", page.url, exc_info=True)
             nothing = Look(page.url, None, why=f"the look failed ({type(error).__name__})")
-            group = next(g for g in self._groups.values() if g.number == page.group)
-            return await self._keep(page, group, Answer(page.url, None), PageFacts(), nothing, self.everyone, False)
+            return await self._keep(page, Answer(page.url, None), PageFacts(), nothing, self.everyone, False)
 
     async def _look(self, page: Chosen) -> list[str]:
         """Look at a page for all crawlers, and again for those that robots.txt lets have less of it."""
         document = await self.answers.get(Wish(page.url, "document", "GET", {}, None))
         media, charset = content_type(document.header("content-type"))
         if document.status is None or document.redirects or not (is_html(media) or not media):
-            next(g for g in self._groups.values() if g.number == page.group).changed += 1
+            page.group.changed += 1
             return []  # it is no longer what was read
         served = read_page(document.body, page.url, charset, self._joiner, crawlers.is_known)
-        group = next(g for g in self._groups.values() if g.number == page.group)
         first = await self.tabs.look(
             page.url, document, self.everyone, probe=page.probe, picture=self.options.render_pictures
         )
         whole, others = self._classes(first)
         links: list[str] = []
         if whole:
-            links = await self._keep(page, group, document, served, first, whole, True)
+            links = await self._keep(page, document, served, first, whole, True)
         for n, mask in enumerate(others):
             look = await self.tabs.look(page.url, document, mask, probe=page.probe and not whole and n == 0)
-            found = await self._keep(page, group, document, served, look, mask, not whole and n == 0)
+            found = await self._keep(page, document, served, look, mask, not whole and n == 0)
             links = links or found
         return links
 
@@ -249,10 +248,10 @@ class Rendering:
         return whole, sorted(classes.values(), key=lambda m: (-m.bit_count(), m))[:MOST_CLASSES]
 
     async def _keep(
-        self, page: Chosen, group: Group, document: Answer, served: PageFacts, look: Look, mask: int, main: bool
+        self, page: Chosen, document: Answer, served: PageFacts, look: Look, mask: int, main: bool
     ) -> list[str]:
         """Keep what a look for the crawlers of a mask saw; from the `main` one come the links, given back if on the site."""
-        add, number = self.recorder.writer.add, page.number
+        add, number, group = self.recorder.writer.add, page.number, page.group
         seen = read_seen(look.seen, crawlers.is_known) if look.seen is not None else None
         outcome = _outcome(look, seen)
         if outcome in (EMPTY, ERROR) and (absent := _not_known(look)):
@@ -275,7 +274,7 @@ class Rendering:
                     number, mask, outcome, look.why, seen.title if seen else None, seen.text_hash if seen else None,
                     seen.sketch if seen else None, seen.words if seen else None, seen.excerpt if seen else None,
                     served.own_words or 0, _says_error(served), self.recorder.id(look.leads_to) if look.leads_to else None,
-                    look.errors, visit, len(seen.links) if seen else None, page.group, look.picture,
+                    look.errors, visit, len(seen.links) if seen else None, group.number, look.picture,
                 )
             ],
         )  # fmt: skip
@@ -289,7 +288,7 @@ class Rendering:
                 for url, kind, result, status, how in requests
             ],
         )
-        if page.served_status == 200:
+        if not page.error:
             group.seen.add((outcome, bool(links)))
         return links
 

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from indrel.checks.catalogue import Hit, Need, check
 from indrel.checks.evidence import WHERE, answers
-from indrel.checks.topics.rendering import missed, sampled
+from indrel.checks.topics.rendering import WRONG, looks, missed, sampled
 from indrel.checks.topics.wants import page_texts
 from indrel.core.address import split
 from indrel.core.answers import status_text
@@ -71,21 +71,18 @@ def _missing_once_rendered(site: Site) -> Iterator[Hit]:
     """Pages that say so only once their scripts have run, as what they asked for is not there (or nothing failed at all)."""
     if "render" not in site.filled:
         return
-    found = site.rows(
-        f"""SELECT r.address, f.origin || f.path AS url, r.mask, r.mask & ~f.barred & {site.all_mask} AS able, f.status, r.excerpt,
-            r.outcome, r.errors, r.grp FROM render r JOIN fact f ON f.id = r.address
-        WHERE f.site AND r.outcome IN ('empty', 'error') AND coalesce(r.visit, '') <> 'ok' AND r.leads_to IS NULL AND f.status < 300
-        AND f.tail <> 'broken' AND NOT r.served_error AND able > 0 ORDER BY url, r.mask"""
+    found = looks(
+        site, f"{WRONG} AND f.tail <> 'broken' AND NOT r.served_error", "f.status", "r.excerpt", "r.outcome", "r.errors"
     )
     lost = missed(site, [row[0] for row in found])
-    for number, url, looked, able, status, excerpt, outcome, errors, group in found:
+    for number, url, place, looked, able, group, status, excerpt, outcome, errors in found:
         refused, failed = lost.get((number, looked), ([], []))
         absent = [f for f in failed if f[2] and 400 <= f[2] < 500]
         if refused or len(absent) < len(failed) or not (absent or (outcome == "error" and not errors)):
             continue  # what is then wrong is the page: render-broken
         shown = [
             Evidence("status", url, None, status_text(status, None)),
-            Evidence("rendered", url, None, excerpt or "no text"),
+            Evidence("rendered", place, None, excerpt or "no text"),
         ]
         shown += [Evidence("status", target, None, status_text(code, None)) for target, _, code in absent[:3]]
         said = f"says “{(excerpt or '')[:80]}”" if outcome == "error" else "is empty"

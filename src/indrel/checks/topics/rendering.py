@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from typing import Any
 
 from indrel.checks.catalogue import Hit, Need, check
-from indrel.checks.evidence import WHERE, about, rules
+from indrel.checks.evidence import WHERE, about, rules, scripts
 from indrel.core.answers import status_text
 from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
 from indrel.decide.site import Site
@@ -37,18 +37,23 @@ def sampled(site: Site, group: int | None) -> str:
     )
 
 
-def scripts_of(site: Site, ids: list[int]) -> dict[int, list[Evidence]]:
-    """Per page the first scripts that it loads, as served."""
-    found: dict[int, list[Evidence]] = {}
-    for number, where, line, text in about(
-        site,
-        ids,
-        f"""SELECT r.source, {WHERE}, r.line, r.text FROM resource r JOIN picked ON picked.id = r.source
-        JOIN address a ON a.id = r.source JOIN answer n ON n.address = a.id WHERE r.kind = 'script'
-        QUALIFY row_number() OVER (PARTITION BY r.source ORDER BY r.line, r.text) <= 2 ORDER BY r.source, r.line, r.text""",
-    ):
-        found.setdefault(number, []).append(Evidence("script", where, line, text))
-    return found
+WRONG = """r.outcome IN ('empty', 'error') AND coalesce(r.visit, '') <> 'ok' AND r.leads_to IS NULL AND f.status < 300
+    AND NOT (r.outcome = 'error' AND r.served_error)"""
+"""A page that comes out empty or as an error, and that neither as served nor after a visit."""
+
+
+def looks(site: Site, condition: str, *columns: str) -> list[tuple[Any, ...]]:
+    """Looks that meet a condition over `r` (render) and `f` (fact), for the crawlers asked about that may fetch the page.
+
+    Number, address, where the page stands, the look's own mask, those crawlers, its group, and more columns.
+    """
+    more = "".join(f", {column}" for column in columns)
+    return site.rows(
+        f"""SELECT r.address, f.origin || f.path AS url, coalesce(n.file, f.origin || f.path), r.mask,
+            {site.looked_for("r.mask")} & ~f.barred AS able, r.grp{more}
+        FROM render r JOIN fact f ON f.id = r.address JOIN answer n ON n.address = r.address
+        WHERE f.site AND {condition} AND able > 0 ORDER BY url, r.mask"""
+    )
 
 
 def _effect(tokens: list[str]) -> frozenset[str]:
@@ -67,10 +72,7 @@ def script_changes_robots(site: Site) -> Iterator[Hit]:
     Evidence: The tag as served and as rendered.
     """
     told: dict[tuple[int, int], dict[str, list[Any]]] = {}
-    pages = site.rows(
-        f"""SELECT r.address, f.origin || f.path AS url, r.mask, r.mask & ~f.barred, r.grp FROM render r JOIN fact f ON f.id = r.address
-        WHERE f.site AND r.outcome <> 'none' AND f.status < 300 AND r.mask & ~f.barred & {site.all_mask} > 0 ORDER BY url, r.mask"""
-    )
+    pages = looks(site, "r.outcome <> 'none' AND f.status < 300")
     rows = about(
         site,
         [row[0] for row in pages],
@@ -78,14 +80,14 @@ def script_changes_robots(site: Site) -> Iterator[Hit]:
         FROM directive d JOIN picked ON picked.id = d.address JOIN scope s ON s.name = d.scope
         JOIN address a ON a.id = d.address JOIN answer n ON n.address = d.address WHERE d.void IS NULL
         UNION ALL
-        SELECT d.address, d.mask, 0, s.mask, d.tokens, a.origin || a.path, NULL, d.text
+        SELECT d.address, d.mask, 0, s.mask, d.tokens, {WHERE}, NULL, d.text
         FROM render_directive d JOIN picked ON picked.id = d.address JOIN scope s ON s.name = d.scope
-        JOIN address a ON a.id = d.address ORDER BY ALL""",
+        JOIN address a ON a.id = d.address JOIN answer n ON n.address = d.address ORDER BY ALL""",
     )
     for address, rendered, origin, mask, tokens, where, line, text in rows:
         side = "rendered" if rendered else "header" if origin else "tag"
         told.setdefault((address, rendered), {}).setdefault(side, []).append((mask, tokens, where, line, text))
-    for number, url, looked, able, group in pages:
+    for number, url, place, looked, able, group in pages:
         served, rendered = told.get((number, 0), {}), told.get((number, looked), {})
         changed: dict[tuple[frozenset[str], frozenset[str]], int] = {}
         for i in range(len(site.crawlers)):
@@ -104,7 +106,7 @@ def script_changes_robots(site: Site) -> Iterator[Hit]:
             removed, added = sorted(before - after), sorted(after - before)
             message = f"{_said(removed, added)}{sampled(site, group)}"
             evidence = (*late, *shown) if added and late else (*shown, *late)
-            yield Hit(url, mask, message, evidence or (Evidence("rendered", url, None, "no robots tag"),))
+            yield Hit(url, mask, message, evidence or (Evidence("rendered", place, None, "no robots tag"),))
 
 
 def _tokens(rows: Any, crawler: int) -> list[str]:
@@ -129,11 +131,7 @@ def script_changes_canonical(site: Site) -> Iterator[Hit]:
     Rests on: RFC 6596: a page names one canonical; that engines also read the rendered page is engine practice.
     Evidence: The canonical as served and as rendered.
     """
-    pages = site.rows(
-        f"""SELECT r.address, f.origin || f.path AS url, r.mask, r.mask & ~f.barred & {site.all_mask}, r.grp FROM render r
-        JOIN fact f ON f.id = r.address WHERE f.site AND r.outcome <> 'none' AND r.leads_to IS NULL AND f.status < 300
-        AND r.mask & ~f.barred & {site.all_mask} > 0 ORDER BY url, r.mask"""
-    )
+    pages = looks(site, "r.outcome <> 'none' AND r.leads_to IS NULL AND f.status < 300")
     told: dict[tuple[int, int], list[tuple[str, Evidence]]] = {}
     for address, mask, target, kind, where, line, text in about(
         site,
@@ -142,12 +140,12 @@ def script_changes_canonical(site: Site) -> Iterator[Hit]:
             c.text FROM canonical c JOIN picked ON picked.id = c.address JOIN address t ON t.id = c.target
         JOIN address a ON a.id = c.address JOIN answer n ON n.address = c.address WHERE {CANONICAL_COUNTS} AND c.fault IS NULL
         UNION ALL
-        SELECT c.address, c.mask, t.origin || t.path, 'rendered', a.origin || a.path, NULL, c.text FROM render_canonical c
+        SELECT c.address, c.mask, t.origin || t.path, 'rendered', {WHERE}, NULL, c.text FROM render_canonical c
         JOIN picked ON picked.id = c.address JOIN address t ON t.id = c.target JOIN address a ON a.id = c.address
-        WHERE c.fault IS NULL AND NOT c.in_body ORDER BY ALL""",
+        JOIN answer n ON n.address = c.address WHERE c.fault IS NULL AND NOT c.in_body ORDER BY ALL""",
     ):
         told.setdefault((address, mask), []).append((target, Evidence(kind, where, line, text)))
-    for number, url, looked, able, group in pages:
+    for number, url, place, looked, able, group in pages:
         served, rendered = told.get((number, 0), []), told.get((number, looked), [])
         header = {t for t, e in served if e.kind == "header"}
         before, after = {t for t, _ in served}, {t for t, _ in rendered} | header
@@ -163,7 +161,7 @@ def script_changes_canonical(site: Site) -> Iterator[Hit]:
         else:
             what = f"its scripts name the canonical {names}, the served page {listing(sorted(before))}"
         severity = Severity.NOTE if not before and after == {url} else None
-        yield Hit(url, able, what + sampled(site, group), (*late, *shown) or (Evidence("rendered", url, None, "no canonical"),),
+        yield Hit(url, able, what + sampled(site, group), (*late, *shown) or (Evidence("rendered", place, None, "no canonical"),),
                   also=tuple(sorted(after - {url})), severity=severity)  # fmt: skip
 
 
@@ -176,14 +174,11 @@ def script_leads_away(site: Site) -> Iterator[Hit]:
     Rests on: RFC 9110 section 15.4: a redirect is said by its status; that engines follow scripts is engine practice.
     Evidence: Where it leads, and the page's scripts.
     """
-    found = site.rows(
-        f"""SELECT r.address, f.origin || f.path AS url, bit_or(r.mask & ~f.barred), t.origin || t.path AS target, min(r.grp)
-        FROM render r JOIN fact f ON f.id = r.address JOIN address t ON t.id = r.leads_to
-        WHERE f.site AND r.mask & ~f.barred & {site.all_mask} > 0 GROUP BY ALL ORDER BY url, target"""
-    )
-    scripts = scripts_of(site, [row[0] for row in found])
-    for number, url, mask, target, group in found:
-        shown = (Evidence("rendered", url, None, f"a script leads to {target}"), *scripts.get(number, ()))
+    target = "(SELECT t.origin || t.path FROM address t WHERE t.id = r.leads_to)"
+    found = _joined(looks(site, "r.leads_to IS NOT NULL", target))
+    ran = scripts(site, [row[0] for row in found])
+    for number, url, place, mask, group, target in found:
+        shown = (Evidence("rendered", place, None, f"a script leads to {target}"), *ran.get(number, ()))
         yield Hit(url, mask, f"a script leads to {target} at once{sampled(site, group)}", shown, also=(target,))
 
 
@@ -196,12 +191,10 @@ def script_needs_visit(site: Site) -> Iterator[Hit]:
     Rests on: Engine practice: rendering crawlers keep no cookies, storage or service workers between pages.
     Evidence: What a first visit gets, and what it is after a visit to the start page.
     """
-    found = site.rows(
-        f"""SELECT r.address, f.origin || f.path AS url, bit_or(r.mask & ~f.barred & {site.all_mask}) AS able, any_value(f.status),
-            any_value(f.error), min(r.excerpt), min(r.grp) FROM render r JOIN fact f ON f.id = r.address
-        WHERE f.site AND r.visit = 'ok' AND r.outcome IN ('empty', 'error') GROUP BY ALL HAVING able > 0 ORDER BY url"""
+    found = _joined(
+        looks(site, "r.visit = 'ok' AND r.outcome IN ('empty', 'error')", "f.status", "f.error", "r.excerpt")
     )
-    for _, url, mask, status, error, excerpt, group in found:
+    for _, url, _, mask, group, status, error, excerpt in found:
         first = f"answers “{status_text(status, error)}”" if status >= 400 else f"shows {_words(excerpt)}"
         shown = (
             Evidence("status", url, None, status_text(status, error)),
@@ -223,18 +216,19 @@ def content_needs_scroll(site: Site) -> Iterator[Hit]:
     """
     found = site.rows(
         f"""SELECT l.source, f.origin || f.path AS url, f.open, count(DISTINCT l.target), list(DISTINCT t.origin || t.path ORDER BY
-            t.origin || t.path)[:200], list(DISTINCT l.how ORDER BY l.how), list(DISTINCT l.text ORDER BY l.text)[:3], min(r.grp)
-        FROM render_link l JOIN fact f ON f.id = l.source JOIN fact t ON t.id = l.target
+            t.origin || t.path)[:200], list(DISTINCT l.how ORDER BY l.how), list(DISTINCT l.text ORDER BY l.text)[:3],
+            min(r.grp), coalesce(n.file, url)
+        FROM render_link l JOIN fact f ON f.id = l.source JOIN fact t ON t.id = l.target JOIN answer n ON n.address = l.source
         JOIN (SELECT address, min(grp) AS grp FROM render GROUP BY address) r ON r.address = l.source
         WHERE l.how <> 'lost' AND f.site AND f.open > 0 AND t.site AND t.followed = 0
         AND t.barred & f.open <> {site.all_mask} GROUP BY ALL ORDER BY url"""
     )
-    for _, url, mask, count, targets, hows, texts, group in found:
+    for _, url, mask, count, targets, hows, texts, group, place in found:
         how = {("click",): "a click", ("scroll",): "scrolling"}.get(tuple(hows), "scrolling or a click")
         verb = "appears" if count == 1 else "appear"
         message = f"{plural(count, 'link')} that nothing else leads to {verb} only after {how}{sampled(site, group)}"
         yield Hit(
-            url, mask, message, tuple(Evidence("rendered", url, None, text) for text in texts), also=tuple(targets)
+            url, mask, message, tuple(Evidence("rendered", place, None, text) for text in texts), also=tuple(targets)
         )
 
 
@@ -247,21 +241,16 @@ def render_broken(site: Site) -> Iterator[Hit]:
     Rests on: RFC 9309 section 2.3: each host's own rules hold for what pages load; that engines render is engine practice.
     Evidence: The rule that keeps a request from the crawler, or the request that failed, and what the page says then.
     """
-    found = site.rows(
-        f"""SELECT r.address, f.origin || f.path AS url, r.mask, r.mask & ~f.barred & {site.all_mask} AS able, r.outcome, r.excerpt,
-            r.errors, r.grp FROM render r JOIN fact f ON f.id = r.address
-        WHERE f.site AND r.outcome IN ('empty', 'error') AND coalesce(r.visit, '') <> 'ok' AND r.leads_to IS NULL AND f.status < 300
-        AND NOT (r.outcome = 'error' AND r.served_error) AND able > 0 ORDER BY url, r.mask"""
-    )
+    found = looks(site, WRONG, "r.outcome", "r.excerpt", "r.errors")
     ids = [row[0] for row in found]
     lost = missed(site, ids)
-    scripts = scripts_of(site, ids)
-    for number, url, looked, able, outcome, excerpt, errors, group in found:
+    ran = scripts(site, ids)
+    for number, url, place, looked, able, group, outcome, excerpt, errors in found:
         refused, failed = lost.get((number, looked), ([], []))
         absent = [f for f in failed if f[2] and f[2] < 500]  # then there is nothing to show: soft-missing
         failed = [f for f in failed if f not in absent]
         what = f"a rendering crawler sees {_words(excerpt) if outcome == 'error' else 'next to nothing'}"
-        said = Evidence("rendered", url, None, excerpt or "no text")
+        said = Evidence("rendered", place, None, excerpt or "no text")
         if refused:
             bars = tuple(dict.fromkeys(e for target, _, _ in refused for e in rules(site, target, able)))[:MOST_SHOWN]
             more = f" and {plural(len(refused) - 1, 'more request')}" if len(refused) > 1 else ""
@@ -273,7 +262,7 @@ def render_broken(site: Site) -> Iterator[Hit]:
             yield Hit(url, able, message, (*shown, said), also=_targets(failed))
         elif errors and not absent:
             message = f"{what}: its scripts broke off with an error{sampled(site, group)}"
-            yield Hit(url, able, message, (*scripts.get(number, ()), said))
+            yield Hit(url, able, message, (*ran.get(number, ()), said))
 
 
 def missed(site: Site, ids: list[int]) -> dict[tuple[int, int], tuple[list[Any], list[Any]]]:
@@ -298,6 +287,15 @@ def missed(site: Site, ids: list[int]) -> dict[tuple[int, int], tuple[list[Any],
 
 def _targets(rows: list[Any]) -> tuple[str, ...]:
     return tuple(dict.fromkeys(url for url, _, _ in rows))[:50]
+
+
+def _joined(found: list[tuple[Any, ...]]) -> list[tuple[Any, ...]]:
+    """Looks at one page that tell the same are one, for the crawlers of all, without the looks' own masks."""
+    joined: dict[tuple[Any, ...], int] = {}
+    for number, url, place, _, able, *rest in found:
+        key = (number, url, place, *rest)
+        joined[key] = joined.get(key, 0) | able
+    return [(*key[:3], able, *key[3:]) for key, able in joined.items()]
 
 
 def _words(excerpt: str | None) -> str:

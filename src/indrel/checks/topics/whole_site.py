@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from indrel.checks.catalogue import Hit, Need, check
-from indrel.checks.evidence import WHERE, about, said
+from indrel.checks.evidence import WHERE, about, said, scripts
 from indrel.checks.measures import MANY, NEARLY_ALL
 from indrel.core.answers import status_text
 from indrel.core.model import CheckClass, Evidence, Severity, State, plural
@@ -137,14 +137,7 @@ def script_only(site: Site) -> Iterator[Hit]:
         AND f.tail = ''""",
         [start],
     )
-    scripts = [
-        Evidence("script", where, line, text)
-        for where, line, text in about(
-            site, [start],
-            f"""SELECT {WHERE}, r.line, r.text FROM resource r JOIN picked ON picked.id = r.source JOIN address a ON a.id = r.source
-            JOIN answer n ON n.address = a.id WHERE r.kind = 'script' ORDER BY r.line, r.text LIMIT 3""",
-        )
-    ]  # fmt: skip
-    if found and found[0][0] and scripts:
+    shown = scripts(site, [start], most=3).get(start)
+    if found and found[0][0] and shown:
         message = "the start page is served without text and links: only scripts fill it"
-        yield Hit(site.base, found[0][0], message, tuple(scripts))
+        yield Hit(site.base, found[0][0], message, shown)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import base64
 import contextlib
 import time
 from collections.abc import Coroutine
@@ -341,8 +342,6 @@ class Tab:
             look.pressed = await self._evaluate(_READ)
 
     async def _picture(self) -> bytes | None:
-        import base64
-
         with contextlib.suppress(CallRefused):
             found = await self._call("Page.captureScreenshot", format="webp", quality=60)
             return base64.b64decode(found["data"])
