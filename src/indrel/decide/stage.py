@@ -268,7 +268,7 @@ class Stage:
                     coalesce(d.noindex, 0)::UBIGINT AS noindex, coalesce(d.nofollow, 0)::UBIGINT AS nofollow,
                     coalesce(m.listed, false) AS listed, coalesce(m.named, false) AS named,
                     a.id = {self.start} AS start,
-                    coalesce(i.followed, 0) AS followed, coalesce(i.unfollowed, 0) AS unfollowed, i.source AS linked_by,
+                    coalesce(i.followed, 0) AS followed, coalesce(i.unfollowed, 0) AS unfollowed,
                     p.address IS NOT NULL AS html, p.types, coalesce(p.marks, 0) AS marks,
                     coalesce(p.own_words, 0) AS own_words, coalesce(p.own_links, 0) AS own_links, p.text_hash,
                     w.address IS NOT NULL AS variant, sf.address IS NOT NULL AS searched,

@@ -207,8 +207,7 @@ class Recorder:
         con.execute("DELETE FROM inlink")
         con.execute(
             f"""INSERT INTO inlink SELECT target, count(*) FILTER (flags & {UNFOLLOWED} = 0),
-            count(*) FILTER (flags & {UNFOLLOWED} > 0),
-            coalesce(min(source) FILTER (flags & {UNFOLLOWED} = 0), min(source)) FROM link GROUP BY target"""
+            count(*) FILTER (flags & {UNFOLLOWED} > 0) FROM link GROUP BY target"""
         )
         con.execute("COMMIT")
         self.writer.set_meta(complete=complete, incomplete_because=because, finished=now())

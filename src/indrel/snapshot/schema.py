@@ -108,8 +108,8 @@ TABLES: dict[str, dict[str, str]] = {
     },
     # addresses given beside the source
     "given": {"address": "INTEGER", "why": "VARCHAR"},
-    # links counted by target when gathering ended; `source` is the first that follows, else the first
-    "inlink": {"target": "INTEGER", "followed": "INTEGER", "unfollowed": "INTEGER", "source": "INTEGER"},
+    # links counted by target when gathering ended
+    "inlink": {"target": "INTEGER", "followed": "INTEGER", "unfollowed": "INTEGER"},
 }  # fmt: skip
 
 DECIDED: dict[str, dict[str, str]] = {
@@ -119,7 +119,7 @@ DECIDED: dict[str, dict[str, str]] = {
         "status": "SMALLINT", "error": "VARCHAR", "media_type": "VARCHAR", "ended": "VARCHAR", "folds_to": "INTEGER",
         "fold_how": "VARCHAR", "folds_into": "INTEGER", "barred": "UBIGINT", "noindex": "UBIGINT", "nofollow": "UBIGINT",
         "listed": "BOOLEAN", "named": "BOOLEAN", "start": "BOOLEAN", "followed": "INTEGER", "unfollowed": "INTEGER",
-        "linked_by": "INTEGER", "html": "BOOLEAN", "types": "VARCHAR", "marks": "INTEGER", "own_words": "INTEGER",
+        "html": "BOOLEAN", "types": "VARCHAR", "marks": "INTEGER", "own_words": "INTEGER",
         "own_links": "INTEGER", "text_hash": "BIGINT", "variant": "BOOLEAN", "matches_missing": "BOOLEAN", "telling": "BOOLEAN",
         "kind_rule": "UTINYINT", "closed": "BOOLEAN", "kind": "VARCHAR", "entry": "INTEGER", "tail": "VARCHAR",
         "want": "VARCHAR", "hidden": "UBIGINT", "open": "UBIGINT",

@@ -99,7 +99,12 @@ def _path_hits(site: Site, hits: list[tuple[tuple[int, str, int, int | None], in
     followed = links_to(site, ids, most=1)
     entries = listings(site, ids)
     linking = dict(
-        site.rows("SELECT target, source FROM inlink WHERE target IN (SELECT unnest(?))", [ids]) if ids else []
+        about(
+            site,
+            ids,
+            f"""SELECT l.target, arg_min(l.source, (l.flags & {UNFOLLOWED} > 0, a.path, a.origin)) FROM link l
+            JOIN picked ON picked.id = l.target JOIN address a ON a.id = l.source GROUP BY l.target""",
+        )
     )
     tags = said(site, linking.values(), site.all_mask, "nofollow")
     for (number, url, _, entry), mask in hits:
