@@ -91,7 +91,7 @@ def notes_of(site: Site) -> tuple[str, ...]:
 def _unrendered(site: Site) -> tuple[str, ...]:
     """What the browser was to look at and did not, or could not."""
     rendered = site.meta.get("rendered") or {}
-    notes = [f"pages were not looked at with the browser: {rendered['fault']}"] if rendered.get("fault") else []
+    notes = []
     if left := rendered.get("left"):
         notes.append(f"{plural(left, 'page')} more would have been looked at with the browser (--render-limit)")
     lost = site.rows(

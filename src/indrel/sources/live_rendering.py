@@ -7,11 +7,9 @@ from typing import TYPE_CHECKING
 from indrel.core.address import split
 from indrel.gather.keeping import Answer
 from indrel.sources.browser.answering import MOST_OCTETS, Wish
-from indrel.sources.browser.launch import find
-from indrel.sources.browser.tabs import Tabs
 from indrel.sources.fetch import Sent
 from indrel.sources.frontier import pattern
-from indrel.sources.rendering import Rendering
+from indrel.sources.rendering import looking
 
 if TYPE_CHECKING:
     from indrel.sources.site import LiveSite
@@ -43,13 +41,7 @@ class LiveAnswers:
 
 async def render_site(site: LiveSite) -> None:
     """Look at pages, crawl on from what that found, and so on until nothing is new."""
-    answers = LiveAnswers(site)
-    async with Tabs(find(site.options.browser), answers, site.options.sandbox) as tabs:
-        rendering = Rendering(tabs, answers, site.recorder, site.options, site.start, lambda: site.interrupted)
-        try:
-            while True:
-                found = await rendering.round()
-                if not await site.crawl_on(found, [pattern(site.start)]):
-                    break
-        finally:
-            rendering.finish()
+    answers, stop = LiveAnswers(site), (lambda: site.interrupted)
+    async with looking(answers, site.recorder, site.options, site.start, stop) as rendering:
+        while await site.crawl_on(await rendering.round(), [pattern(site.start)]):
+            pass

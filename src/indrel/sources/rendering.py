@@ -5,7 +5,8 @@ from __future__ import annotations
 import asyncio
 import hashlib
 import logging
-from collections.abc import Callable, Iterable
+from collections.abc import AsyncIterator, Callable, Iterable
+from contextlib import asynccontextmanager
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -18,10 +19,11 @@ from indrel.core.page.rendered import EMPTY, ERROR, NONE, Rendered, outcome_of, 
 from indrel.gather.keeping import Answer
 from indrel.gather.recorder import Recorder
 from indrel.sources.browser.answering import CAPPED, FAILED, REFUSED, UNKNOWN, WITHHELD, Answers, Wish
+from indrel.sources.browser.launch import find
 from indrel.sources.browser.look import Look
+from indrel.sources.browser.tabs import Tabs
 
 if TYPE_CHECKING:
-    from indrel.sources.browser.tabs import Tabs
     from indrel.sources.options import GatherOptions
 
 SAMPLE = 5
@@ -331,6 +333,19 @@ class Rendering:
             )
             known |= {link.url for link in more}
         return [link.url for link in fresh if self.recorder.on_site(link.url)]
+
+
+@asynccontextmanager
+async def looking(
+    answers: Answers, recorder: Recorder, options: GatherOptions, start: str, stop: Callable[[], bool]
+) -> AsyncIterator[Rendering]:
+    """A browser for one audit, and what was looked at kept in the end, however it came."""
+    async with Tabs(find(options.browser), answers, options.sandbox) as tabs:
+        rendering = Rendering(tabs, answers, recorder, options, start, stop)
+        try:
+            yield rendering
+        finally:
+            rendering.finish()
 
 
 def _new(links: Iterable[Link], known: set[str]) -> list[Link]:

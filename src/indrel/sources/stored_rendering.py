@@ -9,10 +9,8 @@ from typing import TYPE_CHECKING
 from indrel.core.address import origin_of
 from indrel.gather.keeping import Answer
 from indrel.sources.browser.answering import MOST_OCTETS, Answers, Wish
-from indrel.sources.browser.launch import find
-from indrel.sources.browser.tabs import Tabs
 from indrel.sources.gate import Gate
-from indrel.sources.rendering import Rendering
+from indrel.sources.rendering import looking
 
 if TYPE_CHECKING:
     from indrel.gather.recorder import Recorder
@@ -86,9 +84,7 @@ def render_archive(archive: Archive) -> None:
 
 def _render(answers: Answers, recorder: Recorder, options: GatherOptions, start: str) -> None:
     async def run() -> None:
-        async with Tabs(find(options.browser), answers, options.sandbox) as tabs:
-            rendering = Rendering(tabs, answers, recorder, options, start, options.stop)
+        async with looking(answers, recorder, options, start, options.stop) as rendering:
             await rendering.round()
-            rendering.finish()
 
     asyncio.run(run())
