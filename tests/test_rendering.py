@@ -32,6 +32,9 @@ Run = Callable[..., "subprocess.CompletedProcess[str]"]
 ROBOTS = "script-changes-robots"
 SHELL = "<div id=m></div>"
 FILL = f"m.innerHTML = '<main><h1>Hut</h1>{TOLD}</main>'"
+OTHER = (
+    "<p>Seven paths lead up from three valleys; two need an axe before May, one crosses fords that floods close.</p>"
+)
 DATA = f"fetch('{API}/open').then(r => r.json()).then(t => m.innerHTML = '<main><p>' + t + '</p></main>')"
 
 
@@ -103,6 +106,10 @@ FAULTY: dict[str, tuple[str, set[str]]] = {
     ),
     "x-missing": (scripted("fetch('/none.json').then(r => { if (!r.ok) m.innerHTML = '<h1>Not found</h1>' })", ""), {"soft-missing"}),
     "x-opens": (scripted("document.querySelector('[name=robots]').remove()", TOLD, '<meta name="robots" content="noindex">'), {ROBOTS}),
+    "x-folds": (
+        shell(FILL.replace("Hut", "Routes").replace(TOLD, OTHER)).replace("Hut</title>", f"Routes</title>{canonical('/is-filled')}"),
+        {"canonical-unlike"},
+    ),
     "x-for-some": (scripted(LOAD.replace("/board", "/mobile")), {"render-broken"}),
 }  # fmt: skip
 

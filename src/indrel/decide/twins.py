@@ -27,6 +27,14 @@ LONG_ENOUGH = 40
 SHELL_WORDS = 40
 """Pages served with fewer words are compared as they are rendered, where they were: an app's shell is one text everywhere."""
 
+WORDING = f"""SELECT p.address AS id, CASE WHEN r.address IS NULL THEN p.text_hash ELSE r.text_hash END AS text_hash,
+    CASE WHEN r.address IS NULL THEN p.sketch ELSE r.sketch END AS sketch,
+    CASE WHEN r.address IS NULL THEN p.own_words ELSE r.own_words END AS own_words,
+    coalesce(r.title, p.heading, p.title, '') AS named
+    FROM page p LEFT JOIN (SELECT DISTINCT ON (address) * FROM render WHERE outcome = 'ok' ORDER BY address, mask) r
+    ON r.address = p.address AND p.own_words < {SHELL_WORDS}"""
+"""What stands on each page, for comparing: a select of its number, text hash, sketch, words and name."""
+
 BANDS = 8
 _ROWS = SKETCH // BANDS
 LINKS_ALIKE = 0.8
@@ -46,15 +54,11 @@ class Twins(NamedTuple):
 def open_twins(site: Site) -> list[Twins]:
     """Groups of pages that are open with the same content, none of them folded."""
     site.con.execute(
-        f"""CREATE OR REPLACE TEMP TABLE twinnable AS SELECT * FROM (
-        SELECT f.id, CASE WHEN r.address IS NULL THEN p.text_hash ELSE r.text_hash END AS text_hash,
-            CASE WHEN r.address IS NULL THEN p.sketch ELSE r.sketch END AS sketch,
-            CASE WHEN r.address IS NULL THEN p.own_words ELSE r.own_words END AS own_words
-        FROM fact f JOIN page p ON p.address = f.id
-        LEFT JOIN (SELECT DISTINCT ON (address) * FROM render WHERE outcome = 'ok' ORDER BY address, mask) r
-            ON r.address = f.id AND p.own_words < {SHELL_WORDS}
-        WHERE f.site AND NOT f.closed AND f.open > 0 AND p.problem IS NULL
-        AND f.kind NOT IN ('parameter-variant', 'search-results', 'feed')) WHERE own_words >= {LEAST_WORDS}"""
+        f"""CREATE OR REPLACE TEMP TABLE twinnable AS
+        SELECT f.id, w.text_hash, w.sketch, w.own_words
+        FROM fact f JOIN page p ON p.address = f.id JOIN ({WORDING}) w ON w.id = f.id
+        WHERE f.site AND NOT f.closed AND f.open > 0 AND p.problem IS NULL AND w.own_words >= {LEAST_WORDS}
+        AND f.kind NOT IN ('parameter-variant', 'search-results', 'feed')"""
     )
     exact: dict[int, list[int]] = defaultdict(list)
     for number, digest in site.rows(

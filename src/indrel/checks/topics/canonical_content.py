@@ -11,7 +11,7 @@ from indrel.checks.measures import MANY, MOST_NAMED
 from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
 from indrel.core.page.wording import alike
 from indrel.decide.site import Site
-from indrel.decide.twins import idle_parameters, open_twins
+from indrel.decide.twins import WORDING, idle_parameters, open_twins
 
 UNLIKE = 0.2
 """Share of words up to which two texts are clearly different."""
@@ -111,8 +111,8 @@ def canonical_unlike(site: Site) -> Iterator[Hit]:
     told = set(to_start(site)) | {row[0] for row in to_first_page(site)}
     rows = site.rows(
         f"""SELECT f.id, f.origin || f.path, {site.all_mask} & ~f.barred, t.origin || t.path, p.sketch, q.sketch,
-            coalesce(p.heading, p.title, ''), coalesce(q.heading, q.title, ''), p.own_words, q.own_words
-        FROM fact f JOIN fact t ON t.id = f.folds_to JOIN page p ON p.address = f.id JOIN page q ON q.address = t.id
+            p.named, q.named, p.own_words, q.own_words
+        FROM fact f JOIN fact t ON t.id = f.folds_to JOIN ({WORDING}) p ON p.id = f.id JOIN ({WORDING}) q ON q.id = t.id
         WHERE f.site AND f.fold_how = 'canonical' AND p.sketch IS NOT NULL AND q.sketch IS NOT NULL AND t.tail <> 'broken'
         AND least(p.own_words, q.own_words) >= {ENOUGH} AND NOT (f.entry IS NOT NULL AND f.want = 'show')
         ORDER BY f.origin, f.path"""
