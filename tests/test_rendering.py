@@ -104,6 +104,13 @@ FAULTY: dict[str, tuple[str, set[str]]] = {
         ),
         {"content-needs-scroll"},
     ),
+    "x-sees-its-end": (
+        scripted(
+            "new IntersectionObserver(s => s[0].isIntersecting && (m.innerHTML += '<a href=/only-there>x</a>')).observe(e)",
+            TOLD + "<div style='height:5000px'></div><i id=e>.</i>",
+        ),
+        {"content-needs-scroll"},
+    ),
     "x-missing": (scripted("fetch('/none.json').then(r => { if (!r.ok) m.innerHTML = '<h1>Not found</h1>' })", ""), {"soft-missing"}),
     "x-opens": (scripted("document.querySelector('[name=robots]').remove()", TOLD, '<meta name="robots" content="noindex">'), {ROBOTS}),
     "x-folds": (
@@ -180,6 +187,11 @@ def test_faults_are_found_and_nothing_else(looked: tuple[Path, list[str]], indre
         if finding["check"] in CHECKS:
             found.setdefault(finding["url"].rpartition("/")[2], set()).add(finding["check"])
     assert found == {name: checks for name, (_, checks) in FAULTY.items()}
+    scrolls = {
+        f["url"].rpartition("/")[2]: f["message"] for f in doc["findings"] if f["check"] == "content-needs-scroll"
+    }
+    assert scrolls["x-presses"].endswith("only after a click")
+    assert scrolls["x-sees-its-end"].endswith("after scrolling; crawlers that look through a very tall window see them")
     only_some = next(f for f in doc["findings"] if f["url"].endswith("/x-for-some"))
     assert only_some["crawlers"] == ["googlebot"] and only_some["evidence"][0]["text"] == "Disallow: /mobile"
     for crawler, told in (("bingbot", []), ("googlebot", ["googlebot"])):  # asked about alone later

@@ -73,7 +73,8 @@ TABLES: dict[str, dict[str, str]] = {
         "address": "INTEGER", "mask": "UBIGINT", "href": "VARCHAR", "target": "INTEGER", "fault": "VARCHAR",
         "in_body": "BOOLEAN", "text": "VARCHAR",
     },
-    # links that a page gets after it was scrolled or pressed, or that its scripts take out (`how` scroll, click, lost);
+    # links that a page gets in a very tall window, after it was scrolled or pressed, or that its scripts take out (`how` tall,
+    # scroll, click, lost);
     # those that they add at once are in `link`
     "render_link": {"source": "INTEGER", "target": "INTEGER", "flags": "UTINYINT", "how": "VARCHAR", "text": "VARCHAR"},
     # what a page asked for and did not get: `result` refused, failed, unknown, withheld, capped; `mask` as in `render`

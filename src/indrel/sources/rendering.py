@@ -325,7 +325,7 @@ class Rendering:
             "render_link", [(page.number, self.recorder.id(url), 0, "lost", None) for url in lost[:MOST_LOST]]
         )
         known |= {link.url for link in fresh}
-        for how, later in (("scroll", look.scrolled), ("click", look.pressed)):
+        for how, later in (("tall", look.tall), ("scroll", look.scrolled), ("click", look.pressed)):
             more = _new(read_seen(later, crawlers.is_known).links, known) if later else []
             more = [link for link in more if self.recorder.on_site(link.url)]
             self.recorder.writer.add(

@@ -224,9 +224,13 @@ def content_needs_scroll(site: Site) -> Iterator[Hit]:
         AND t.barred & f.open <> {site.all_mask} GROUP BY ALL ORDER BY url"""
     )
     for _, url, mask, count, targets, hows, texts, group, place in found:
-        how = {("click",): "a click", ("scroll",): "scrolling"}.get(tuple(hows), "scrolling or a click")
+        after = listing(["scrolling"] * (hows != ["click"]) + ["a click"] * ("click" in hows), "or")
         verb = "appears" if count == 1 else "appear"
-        message = f"{plural(count, 'link')} that nothing else leads to {verb} only after {how}{sampled(site, group)}"
+        message = f"{plural(count, 'link')} that nothing else leads to {verb} only after {after}"
+        if "tall" in hows:
+            seen = "them" if hows == ["tall"] else "some of them"
+            message += f"; crawlers that look through a very tall window see {seen}"
+        message += sampled(site, group)
         yield Hit(
             url, mask, message, tuple(Evidence("rendered", place, None, text) for text in texts), also=tuple(targets)
         )

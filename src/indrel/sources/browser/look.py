@@ -40,6 +40,9 @@ WALL = 10.0
 LONGEST = 120.0
 """Seconds that it may take in all."""
 
+TALL = {"width": 412, "height": 12_000, "deviceScaleFactor": 0, "mobile": False}
+"""A window in which a long page is seen whole: some crawlers look through one."""
+
 SCROLLS = 4
 PRESSES = 3
 PRESS = (
@@ -70,6 +73,7 @@ class Look:
     errors: int = 0
     """Uncaught faults of its scripts."""
 
+    tall: dict[str, Any] | None = None
     scrolled: dict[str, Any] | None = None
     pressed: dict[str, Any] | None = None
     visited: Look | None = None
@@ -317,13 +321,17 @@ class Tab:
             size = now
 
     async def _probe(self, look: Look, answering: Answering) -> None:
-        """Scroll to the end, a few times; then press what says that there is more."""
+        """Make the window tall; scroll to the end, a few times; then press what says that there is more."""
         with contextlib.suppress(TimeoutError, CallRefused):
             await self._within(self._scroll_and_press(look, answering), answering)
 
     async def _scroll_and_press(self, look: Look, answering: Answering) -> None:
         answering.how = "scroll"
         height = (look.seen or {}).get("height")
+        await self._call("Emulation.setDeviceMetricsOverride", **TALL)
+        await self._frames()
+        look.tall = await self._evaluate(_READ)
+        await self._call("Emulation.clearDeviceMetricsOverride")
         for _ in range(SCROLLS):
             await self._evaluate(_DOWN)
             await self._frames()
