@@ -241,6 +241,27 @@ def test_listed_addresses_are_wanted(audit_site: AuditSite) -> None:
     assert rows == {"/": "show", "/l": "show", "/n": "show", "/search?q=1": "hide", "/o": "any"}
 
 
+def test_what_shows_the_same_in_another_order_is_a_variant(audit_site: AuditSite) -> None:
+    huts = [
+        f'<p><a href="/{name}">{name}</a> stands {n * 90} metres up</p>'
+        for n, name in enumerate(("pike", "fell", "tarn", "scar", "beck"), 9)
+    ]
+
+    def listing(order: list[str]) -> object:
+        return html(body=f"<h1>Huts</h1><main>{''.join(order)}</main>")
+
+    pages = {
+        **BASE,
+        "/": html(canonical("/"), a("/huts", "/huts?by=name", "/huts?valley=2", "/huts?with=more")),
+        "/huts": listing(huts), "/huts?by=name": listing([*huts[2:], *huts[:2]]), "/huts?valley=2": listing(huts[:3]),
+        "/huts?with=more": listing([*huts[:4], huts[4].replace("metres", "feet")]),
+        **{f"/{name}": html(body=f"<p>{name}</p>") for name in ("pike", "fell", "tarn", "scar", "beck")},
+    }  # fmt: skip
+    site, verdict = audit_site(pages)
+    assert site.rows("SELECT path FROM fact WHERE kind = 'parameter-variant'") == [("/huts?by=name",)]
+    assert [f.url for f in verdict.findings if f.check == "junk-open"] == [f"{HOST}/huts?by=name"]
+
+
 def test_what_a_search_form_leads_to_is_its_results(audit_site: AuditSite) -> None:
     form = '<form action="/finden/"><input type="search" name="begriff"></form><form action="/plan"><input name="zip"></form>'
     pages = {

@@ -48,10 +48,11 @@ RULES = (
     KindRule("thank-you", "its address is a thank-you page's",
              r"^/(.*/)?(thank-you|thanks|thankyou|order-received|order-confirmation)(\.[a-z]+)?/?(\?|$)"),
     KindRule("parameter-variant", "its address has a reply, sort, session or tracking parameter",
-             r"[?&](replytocom|sort|sortby|sort_by|order|orderby|order_by|session_?id|phpsessid|jsessionid|sid|utm_[a-z]+"
+             r"[?&;](replytocom|sort|sortby|sort_by|order|orderby|order_by|session_?id|phpsessid|jsessionid|sid|utm_[a-z]+"
              r"|gclid|fbclid|msclkid)="),
     KindRule("embed", "its address is that of a page made to be embedded elsewhere", r"/embed/?(\?|$)"),
-    KindRule("parameter-variant", "it gives way to the address without its parameters, or says noindex where that does not", sql="variant"),
+    KindRule("parameter-variant", sql="variant",
+             because="it gives way to the address without its parameters, says noindex where that does not, or only sorts it otherwise"),
     KindRule("attachment", "its address is an attachment's", r"/attachment/[^/?]+/?$|[?&]attachment_id=[0-9]+"),
     KindRule("search-results", "its structured data says so", sql="types LIKE '%|searchresultspage|%'"),
     KindRule("search-results", "a search form of the site leads to it", sql="searched"),

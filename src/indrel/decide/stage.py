@@ -26,6 +26,9 @@ SAME_MISSING = 0.85
 """Share of runs of words from which on a page is taken to be the host's error page (of a text that is long enough)."""
 
 WORDS_TO_COMPARE = 12
+LINKS_TO_SORT = 3
+"""Links of its own from which on a page that shows the same words and as many links is another's in another order."""
+
 LOOPED = "a redirect that never ends"
 ERROR_PAGE = "but it is an error page"
 
@@ -201,14 +204,18 @@ class Stage:
         self._insert("missing", {"address": pa.array(ids, pa.int32())})
 
     def _variants(self) -> None:
-        """`variant`: addresses with parameters that do what such variants do: they give way to the address without them,
-        or say noindex where it does not."""
+        """`variant`: addresses with parameters that do what such variants do: they give way to the address without them, say
+        noindex where it does not, or show its words and links in another order."""
+        sorted_alike = (
+            f"p.own_links = q.own_links AND p.own_links >= {LINKS_TO_SORT} AND p.own_words = q.own_words AND p.text_hash <> q.text_hash "
+            f"AND p.sketch[{2 * SKETCH + 1}:] = q.sketch[{2 * SKETCH + 1}:]"  # the half that knows words alone, not their runs
+        )
         self.con.execute(
             f"""CREATE TEMP TABLE variant AS SELECT a.id AS address FROM address a
             JOIN address b ON b.origin = a.origin AND b.path = split_part(a.path, '?', 1) AND b.id <> a.id
-            LEFT JOIN page q ON q.address = b.id
+            LEFT JOIN page p ON p.address = a.id LEFT JOIN page q ON q.address = b.id
             LEFT JOIN fold f ON f.address = a.id LEFT JOIN directed d ON d.address = a.id LEFT JOIN directed e ON e.address = b.id
-            WHERE contains(a.path, '?') AND a.site AND ((f.how = 'canonical' AND f.target = b.id)
+            WHERE contains(a.path, '?') AND a.site AND ((f.how = 'canonical' AND f.target = b.id) OR ({sorted_alike})
                 OR (d.noindex = {self.all_mask} AND coalesce(e.noindex, 0) = 0 AND q.address IS NOT NULL))"""
         )
 
