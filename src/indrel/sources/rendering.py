@@ -15,7 +15,7 @@ from indrel.core.address import Joiner, split
 from indrel.core.page.facts import Link, PageFacts
 from indrel.core.page.headers import content_type, is_html
 from indrel.core.page.html import read_page
-from indrel.core.page.rendered import EMPTY, ERROR, NONE, Rendered, outcome_of, read_seen
+from indrel.core.page.rendered import EMPTY, ERROR, NONE, OK, Rendered, outcome_of, read_seen
 from indrel.gather.keeping import Answer
 from indrel.gather.recorder import Recorder
 from indrel.sources.browser.answering import CAPPED, FAILED, REFUSED, UNKNOWN, WITHHELD, Answers, Wish
@@ -224,18 +224,31 @@ class Rendering:
             page.group.changed += 1
             return []  # it is no longer what was read
         served = read_page(document.body, page.url, charset, self._joiner, crawlers.is_known)
-        first = await self.tabs.look(
-            page.url, document, self.everyone, probe=page.probe, picture=self.options.render_pictures
-        )
+        first = await self._looked(page, document, self.everyone, page.probe)
         whole, others = self._classes(first)
         links: list[str] = []
         if whole:
             links = await self._keep(page, document, served, first, whole, True)
         for n, mask in enumerate(others):
-            look = await self.tabs.look(page.url, document, mask, probe=page.probe and not whole and n == 0)
+            look = await self._looked(page, document, mask, page.probe and not whole and n == 0)
             found = await self._keep(page, document, served, look, mask, not whole and n == 0)
             links = links or found
         return links
+
+    async def _looked(self, page: Chosen, document: Answer, mask: int, probe: bool) -> Look:
+        """Look at a page; one that comes out wrong is looked at once more, with patience: it may be the machine that is slow."""
+        look = await self.tabs.look(page.url, document, mask, probe=probe, picture=self.options.render_pictures)
+        if _outcome_of(look) not in (EMPTY, ERROR) or look.why or _not_known(look):
+            return look
+        patient = (look.status or 200) < 400
+        picture = self._pictures < PICTURES and look.picture is None
+        self._pictures += picture
+        if patient or picture:
+            again = await self.tabs.look(page.url, document, mask, picture=picture, patient=patient)
+            if _outcome_of(again) == OK:
+                return again
+            look.picture = look.picture or again.picture
+        return look
 
     def _classes(self, look: Look) -> tuple[int, list[int]]:
         """The crawlers that may have all that a look was given, and the sets of those that each may have less."""
@@ -264,10 +277,7 @@ class Rendering:
         if outcome in (EMPTY, ERROR) and page.url != self.start and look.leads_to is None and group.visited < VISITED:
             group.visited += 1
             again = await self.tabs.look(page.url, document, mask, visit=self.start)
-            visit = _after_visit(again)
-        if outcome in (EMPTY, ERROR) and look.picture is None and self._pictures < PICTURES:
-            self._pictures += 1
-            look.picture = (await self.tabs.look(page.url, document, mask, picture=True)).picture
+            visit = _outcome_of(again.visited) if again.visited else None
         links = await self._links(page, served, look, seen) if main and seen else []
         add(
             "render",
@@ -371,12 +381,9 @@ def _not_known(look: Look) -> str | None:
     return next((a.url for a in needed if a.result == UNKNOWN), None)
 
 
-def _after_visit(again: Look) -> str | None:
-    """What an address is after a visit to the start page; None where that could not be seen."""
-    visited = again.visited
-    if visited is None or visited.seen is None:
-        return None
-    return _outcome(visited, read_seen(visited.seen, crawlers.is_known))
+def _outcome_of(look: Look) -> str | None:
+    """How a look came out; None where it could not be seen."""
+    return _outcome(look, read_seen(look.seen, crawlers.is_known)) if look.seen is not None else None
 
 
 def _says_error(served: PageFacts) -> bool:

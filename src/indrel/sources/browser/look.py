@@ -28,8 +28,9 @@ SLICES = (250, 1_250)
 """Milliseconds of the page's time, in two slices, within which a script leads elsewhere `at once`."""
 
 BREATH = 0.015
-"""Seconds of real time between slices, in which the page's clock stands: what it asks of its own stores is no request that
-would stop the clock, and is answered meanwhile."""
+PATIENT = 0.4
+"""Seconds of real time between slices, in which the page's clock stands: what it asks of its own stores and workers is no
+request that would stop the clock, and is answered meanwhile. The longer one is for a page that has come out wrong once."""
 
 SETTLED_AFTER = 6
 """Times at most that a page which is still changing then is given a little more."""
@@ -97,6 +98,7 @@ class Tab:
         self._expired: asyncio.Event = asyncio.Event()
         self._arriving = False
         self._at_once = True
+        self._breath = BREATH
         self.failed = False
         self._tasks: set[asyncio.Task[None]] = set()
 
@@ -222,10 +224,13 @@ class Tab:
 
     # ---------------------------------------------------------------- looking
 
-    async def see(self, url: str, answering: Answering, probe: bool, visit: str | None, picture: bool) -> Look:
+    async def see(
+        self, url: str, answering: Answering, probe: bool, visit: str | None, picture: bool, patient: bool
+    ) -> Look:
         """Look at an address. With `probe` it is also scrolled and pressed; with `visit`, a page that comes out without
-        text is looked at again after that address was visited in the same tab."""
+        text is looked at again after that address was visited in the same tab; `patient` leaves real time to slow machines."""
         await self.fresh()
+        self._breath = PATIENT if patient else BREATH
         look = await self._load(url, answering)
         if picture and look.seen is not None:
             look.picture = await self._picture()
@@ -273,10 +278,10 @@ class Tab:
             look.why = "the page itself was not answered"
             return
         for budget in SLICES:
-            await asyncio.sleep(BREATH)
+            await asyncio.sleep(self._breath)
             await self._time(budget)
         self._at_once = False
-        await asyncio.sleep(BREATH)
+        await asyncio.sleep(self._breath)
         await self._time(BUDGET - sum(SLICES))
         await self._frames()
         await self._settle()
@@ -312,7 +317,7 @@ class Tab:
         """Give a page that is still changing a little more: its stores may have been slow to answer."""
         size = None
         for _ in range(SETTLED_AFTER):
-            await asyncio.sleep(BREATH)
+            await asyncio.sleep(self._breath)
             now = await self._evaluate("document.documentElement ? document.documentElement.innerHTML.length : 0")
             if now == size:
                 return

@@ -93,7 +93,7 @@ class Tabs:
 
     async def look(
         self, url: str, document: Answer | None, crawlers: int, *, probe: bool = False, visit: str | None = None,
-        picture: bool = False,
+        picture: bool = False, patient: bool = False,
     ) -> Look:  # fmt: skip
         """Look at an address for the crawlers of a mask. What kills its renderer or the browser is a fact of the page."""
         for attempt in range(TRIES):
@@ -102,7 +102,7 @@ class Tabs:
                 self.answers, self._shelf, crawlers, {url: document} if document else {}, pictures=picture
             )
             try:
-                found = await tab.see(url, answering, probe, visit, picture)
+                found = await tab.see(url, answering, probe, visit, picture, patient)
                 if found.why is None or attempt + 1 == TRIES or not tab.failed:
                     return found
                 await self._renew(tab)
