@@ -62,6 +62,17 @@ def test_audit_of_a_folder(tmp_path: Path) -> None:
         assert "noindex-wanted" in set(again.findings()["check"])
 
 
+def test_a_plain_script_may_audit_twice(tmp_path: Path) -> None:
+    write_site(tmp_path / "b", {"index.html": html(body=a("/a.html")), "a.html": html(NOINDEX)})
+    (tmp_path / "script.py").write_text(
+        "import indrel\nfor n in '12':\n"
+        "    with indrel.audit('b', base='https://www.sarnfell.example/', snapshot=n + '.indrel') as found:\n"
+        "        print(len(found.addresses().query('status == 200')))\n"
+    )  # no guard for processes that start afresh: none of them runs the script again
+    done = subprocess.run([sys.executable, "script.py"], cwd=tmp_path, capture_output=True, text=True, timeout=60)
+    assert done.stdout == "2\n2\n" and not done.stderr, done.stderr
+
+
 @pytest.mark.parametrize(
     ("source", "error"), [("no-such-place", InputError), ("ftp://x.example/", UsageError), (__file__, SnapshotError)]
 )

@@ -206,10 +206,7 @@ class Stage:
     def _variants(self) -> None:
         """`variant`: addresses with parameters that do what such variants do: they give way to the address without them, say
         noindex where it does not, or show its words and links in another order."""
-        sorted_alike = (
-            f"p.own_links = q.own_links AND p.own_links >= {LINKS_TO_SORT} AND p.own_words = q.own_words AND p.text_hash <> q.text_hash "
-            f"AND p.sketch[{2 * SKETCH + 1}:] = q.sketch[{2 * SKETCH + 1}:]"  # the half that knows words alone, not their runs
-        )
+        sorted_alike = f"p.own_links = q.own_links AND p.own_links >= {LINKS_TO_SORT} AND p.bag = q.bag AND p.text_hash <> q.text_hash"
         self.con.execute(
             f"""CREATE TEMP TABLE variant AS SELECT a.id AS address FROM address a
             JOIN address b ON b.origin = a.origin AND b.path = split_part(a.path, '?', 1) AND b.id <> a.id

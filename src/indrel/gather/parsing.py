@@ -118,7 +118,7 @@ class _Batch:
                 page, facts.title, facts.base, facts.charset, facts.head_end, facts.head_end_line,
                 self.maybe(facts.refresh_to), facts.refresh_line, facts.refresh_text, facts.text_hash, facts.text_length,
                 facts.excerpt, facts.problem, facts.heading, facts.own_words, facts.own_links, facts.sketch,
-                int(facts.marks), facts.types, facts.modified, facts.scripts,
+                int(facts.marks), facts.types, facts.modified, facts.scripts, facts.bag,
             )
         )  # fmt: skip
         for one in [*facts.directives, *header_directives(list(task.robots_headers))]:
@@ -194,6 +194,19 @@ def _serve(connection: Connection) -> None:
         connection.send_bytes(answer)
 
 
+@contextlib.contextmanager
+def _without_main() -> Iterator[None]:
+    """A process that starts afresh does not run the caller's program again: a worker needs nothing of it."""
+    main = vars(sys.modules["__main__"])
+    held: dict[str, Any] = {name: main[name] for name in ("__file__", "__spec__") if name in main}
+    main.pop("__file__", None)
+    main["__spec__"] = None
+    try:
+        yield
+    finally:
+        main.update(held)
+
+
 class _Worker:
     def __init__(self, first: bool) -> None:
         # Forking is quick and safe only before this process has threads; later workers start afresh.
@@ -201,7 +214,8 @@ class _Worker:
         context: Any = mp.get_context("fork" if forks else "spawn")
         self.connection, theirs = context.Pipe()
         self.process = context.Process(target=_serve, args=(theirs,), daemon=True)
-        self.process.start()
+        with _without_main():
+            self.process.start()
         theirs.close()
 
     def ask(self, tasks: Sequence[PageTask], seconds: float) -> Parsed | None:

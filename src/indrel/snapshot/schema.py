@@ -10,7 +10,7 @@ from __future__ import annotations
 from functools import cache
 from typing import Any
 
-VERSION = 4
+VERSION = 5
 
 TABLES: dict[str, dict[str, str]] = {
     # JSON values by name: schema, source, started, finished, complete, crawlers ...
@@ -24,14 +24,14 @@ TABLES: dict[str, dict[str, str]] = {
         "file": "VARCHAR",
     },
     # one HTML page read; `refresh` is the target of a zero-second refresh; `own` is the text without navigation and the
-    # like: `text_hash` and `sketch` are its fingerprints, `marks` are `Mark` flags, `types` of structured data; `scripts`
-    # is a digest of those that run on it, null where none can
+    # like: `text_hash`, `sketch` and `bag` (its words in any order) are its fingerprints, `marks` are `Mark` flags, `types`
+    # of structured data; `scripts` is a digest of those that run on it, null where none can
     "page": {
         "address": "INTEGER", "title": "VARCHAR", "base": "VARCHAR", "charset": "VARCHAR", "head_end": "VARCHAR",
         "head_end_line": "INTEGER", "refresh": "INTEGER", "refresh_line": "INTEGER", "refresh_text": "VARCHAR",
         "text_hash": "BIGINT", "text_length": "INTEGER", "excerpt": "VARCHAR", "problem": "VARCHAR",
         "heading": "VARCHAR", "own_words": "INTEGER", "own_links": "INTEGER", "sketch": "BLOB", "marks": "INTEGER",
-        "types": "VARCHAR", "modified": "VARCHAR", "scripts": "BIGINT",
+        "types": "VARCHAR", "modified": "VARCHAR", "scripts": "BIGINT", "bag": "BIGINT",
     },
     # one robots tag (origin 0) or X-Robots-Tag stretch (1); scope empty: for all crawlers
     "directive": {

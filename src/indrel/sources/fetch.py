@@ -87,6 +87,8 @@ def explain(error: BaseException) -> str:
         return NO_SUCH_HOST
     if isinstance(error, aiohttp.ClientConnectorError):
         code = error.os_error.errno
+        if isinstance(error.os_error, ConnectionResetError):
+            return "no connection (the other side closed it at once)"
         return f"no connection ({(os.strerror(code) if code else error.os_error.strerror) or 'refused'})".lower()
     if isinstance(error, aiohttp.ServerDisconnectedError):
         return "the server closed the connection without an answer"
@@ -301,9 +303,9 @@ class Fetcher:
             target = URL(f"https://{place}{parts.path}", encoded=True)
             try:
                 return await get(target, headers=headers, allow_redirects=False, server_hostname=parts.host)
-            except aiohttp.ClientConnectorCertificateError:
-                raise
-            except (aiohttp.ClientConnectorSSLError, aiohttp.ServerDisconnectedError, ConnectionResetError):
+            except (aiohttp.ClientConnectorError, aiohttp.ServerDisconnectedError, ConnectionResetError) as error:
+                if isinstance(error, aiohttp.ClientConnectorError) and not _no_tls(error):
+                    raise
                 self._plain.add(place)
         # The other end speaks plain HTTP, as behind a proxy that ends TLS: it is told which scheme was meant.
         if parts.scheme == "https":
@@ -316,6 +318,13 @@ class Fetcher:
 def _length(value: str | None) -> int:
     """The octets that a Content-Length promises, as far as a snapshot can hold the number."""
     return min(int(value), 1 << 62) if value and re.fullmatch(r"[0-9]{1,30}", value) else 0
+
+
+def _no_tls(error: aiohttp.ClientConnectorError) -> bool:
+    """Whether the other end was reached and does not speak TLS: it answers something else, or hangs up."""
+    if isinstance(error, aiohttp.ClientConnectorCertificateError):
+        return False
+    return isinstance(error, aiohttp.ClientConnectorSSLError) or isinstance(error.os_error, ConnectionResetError)
 
 
 def _is_here(address: str) -> bool:

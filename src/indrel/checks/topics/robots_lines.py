@@ -32,7 +32,7 @@ READERS = {
 PLACEHOLDERS = ("example.com", "example.net", "example.org", "localhost")
 _REGEX = re.compile(r"\.\*|\.\+|\[[^\]]*\]|\(.*[|*].*\)|\(\?|^\^|\\[dws.]|\|")
 _SECRET = re.compile(
-    r"(?:^|[/_.-])(?:admin|administrator|backups?|bak|sql|dumps?|private|personal|secrets?|internal|confidential|intranet|"
+    r"(?:^|[/_.-])(?:(?<!/wp-)admin|administrator|backups?|bak|sql|dumps?|private|personal|secrets?|internal|confidential|intranet|"
     r"invit(?:e|es|ation|ations)|passwords?|passwd|staff|tokens?|env|git)(?=$|[/_.*$?-])",
     re.IGNORECASE,
 )

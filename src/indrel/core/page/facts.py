@@ -117,6 +117,7 @@ class PageFacts:
     own_words: int | None = None
     own_links: int | None = None
     sketch: bytes | None = None
+    bag: int | None = None
     marks: int = 0
     types: str | None = None
     modified: str | None = None

@@ -335,7 +335,7 @@ class _Reader:
         told = text.replace(self.url, " ")
         told = told.replace(path, " ") if len(path) > 3 else told  # error pages repeat what was asked for
         found = fingerprint(told)
-        facts.text_hash, facts.own_words, facts.sketch = found
+        facts.text_hash, facts.own_words, facts.sketch, facts.bag = found
         facts.own_links = len(own.css("a[href]"))
         if found.words <= LITTLE:
             facts.marks = wording_marks(text, [h for h in (facts.heading, facts.title) if h], found.words)

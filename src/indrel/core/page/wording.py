@@ -68,11 +68,13 @@ _DEPTH = 6
 
 
 class Wording(NamedTuple):
-    """What an own text tells. `sketch` is the minima as octets, None for texts of few words."""
+    """What an own text tells. `sketch` is the minima as octets, `bag` the same for the same words in any order; both are
+    None for texts of few words."""
 
     text_hash: int
     words: int
     sketch: bytes | None
+    bag: int | None
 
 
 def fingerprint(text: str) -> Wording:
@@ -83,18 +85,19 @@ def fingerprint(text: str) -> Wording:
     """
     digest = hashlib.blake2b(" ".join(text.split()).encode("utf-8", "surrogatepass"), digest_size=8).digest()
     found = _WORD.findall(text[:LOOKED_AT].lower())
-    sketch = _sketch(found) if len(found) >= LEAST_WORDS else None
-    return Wording(int.from_bytes(digest, "big", signed=True), len(found), sketch)
+    sketch, bag = _sketch(found) if len(found) >= LEAST_WORDS else (None, None)
+    return Wording(int.from_bytes(digest, "big", signed=True), len(found), sketch, bag)
 
 
-def _sketch(words: list[str]) -> bytes:
+def _sketch(words: list[str]) -> tuple[bytes, int]:
     octets = " ".join(words).encode("utf-8", "replace").split(b" ")
     hashes = np.fromiter(map(zlib.crc32, octets), dtype=np.uint64, count=len(octets))
     size = len(hashes) - RUN + 1
     runs = hashes[:size] * _STEPS[0]
     for i in range(1, RUN):
         runs += hashes[i : i + size] * _STEPS[i]
-    return _minima(runs).tobytes() + _minima(np.unique(hashes)).tobytes()
+    bag = int((hashes * hashes).sum()) >> 1  # a sum knows no order; of squares, since sums of checksums meet more often
+    return _minima(runs).tobytes() + _minima(np.unique(hashes)).tobytes(), bag
 
 
 def _minima(values: npt.NDArray[np.uint64]) -> npt.NDArray[np.uint16]:
