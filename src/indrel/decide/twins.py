@@ -7,7 +7,7 @@ also have the same heading and lead to the same pages: documents from one templa
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Sequence
 from itertools import combinations
 from typing import Any, NamedTuple
 from urllib.parse import parse_qsl
@@ -15,6 +15,7 @@ from urllib.parse import parse_qsl
 import numpy as np
 import numpy.typing as npt
 
+from indrel.arrow import pa
 from indrel.core.page.wording import LEAST_WORDS, SKETCH
 from indrel.decide.site import Site
 
@@ -40,6 +41,7 @@ _ROWS = SKETCH // BANDS
 LINKS_ALIKE = 0.8
 MOST_OF_A_BAND = 200
 """Pages of one band that are compared with each other; more share what is no sign of anything."""
+_PAIRS_AT_ONCE = 200_000
 
 
 class Twins(NamedTuple):
@@ -66,12 +68,11 @@ def open_twins(site: Site) -> list[Twins]:
             SELECT text_hash FROM twinnable GROUP BY text_hash HAVING count(*) > 1) ORDER BY id"""
     ):
         exact[digest].append(number)
-    pairs = list(_near_pairs(site))
+    pairs = _near_pairs(site)
     pages = _pages(site, {n for group in exact.values() for n in group} | {n for pair in pairs for n in pair})
     groups = [(members, False) for members in exact.values()]
-    for group in _joined(pair for pair in pairs if _same_document(pages[pair[0]], pages[pair[1]])):
-        links = _targets(site, group)
-        kept = [n for n in group if _links_agree(links.get(group[0], set()), links.get(n, set()))]
+    alike = _joined(pair for pair in pairs if _same_document(pages[pair[0]], pages[pair[1]]))
+    for kept in _lead_alike(site, alike):
         if len(kept) > 1:
             groups.append((sorted({m for n in kept for m in exact.get(pages[n].digest, [n])}), True))
     found = []
@@ -115,46 +116,62 @@ def _same_document(one: _Page, other: _Page) -> bool:
     return apart <= 0.05 * max(one.length, other.length) and one.heading == other.heading
 
 
-def _links_agree(one: set[int], other: set[int]) -> bool:
-    return not (one or other) or len(one & other) >= LINKS_ALIKE * len(one | other)
+def _lead_alike(site: Site, groups: Sequence[Sequence[int]]) -> list[list[int]]:
+    """Of each group the pages that lead to nearly the same addresses as its first."""
+    if not groups:
+        return []
+    sizes = [len(group) for group in groups]
+    paired = pa.table({
+        "first": pa.array(np.repeat([group[0] for group in groups], sizes), pa.int32()),
+        "id": pa.array([n for group in groups for n in group], pa.int32()),
+    })  # fmt: skip
+    site.con.register("paired", paired)
+    try:
+        agreeing = site.rows(
+            f"""WITH lead AS (SELECT DISTINCT source, target FROM link WHERE source IN (SELECT id FROM paired)),
+                held AS (SELECT source, count(*) AS n FROM lead GROUP BY source),
+                common AS (SELECT p.id, count(*) AS n FROM paired p JOIN lead a ON a.source = p.first
+                    JOIN lead b ON b.source = p.id AND b.target = a.target GROUP BY p.id)
+            SELECT p.id FROM paired p LEFT JOIN held a ON a.source = p.first LEFT JOIN held b ON b.source = p.id
+            LEFT JOIN common c ON c.id = p.id WHERE coalesce(c.n, 0) >= {LINKS_ALIKE}
+                * (coalesce(a.n, 0) + coalesce(b.n, 0) - coalesce(c.n, 0))"""
+        )
+    finally:
+        site.con.unregister("paired")
+    kept = {number for (number,) in agreeing}
+    return [[n for n in group if n in kept] for group in groups]
 
 
-def _targets(site: Site, ids: Iterable[int]) -> dict[int, set[int]]:
-    """Per page what it links to."""
-    found: dict[int, set[int]] = defaultdict(set)
-    for source, target in site.rows(
-        "SELECT source, target FROM link WHERE source IN (SELECT unnest(?::INTEGER[]))", [sorted(set(ids))]
-    ):
-        found[source].add(target)
-    return found
-
-
-def _near_pairs(site: Site) -> Iterator[tuple[int, int]]:
+def _near_pairs(site: Site) -> list[tuple[int, int]]:
     """Pages whose runs of words are nearly the same; of pages with equal texts only the first is looked at."""
     table: Any = site.con.sql(
         f"""SELECT min(id) AS id, any_value(sketch) AS sketch FROM twinnable
         WHERE sketch IS NOT NULL AND own_words >= {LONG_ENOUGH} GROUP BY text_hash ORDER BY id"""
     ).to_arrow_table()
     if table.num_rows < 2:
-        return
+        return []
     ids = table.column("id").to_numpy()
     octets = b"".join(
         np.frombuffer(c.buffers()[2], dtype=np.uint8)[_span(c)].tobytes() for c in table.column("sketch").chunks
     )
     runs: npt.NDArray[np.uint16] = np.frombuffer(octets, dtype=np.uint16).reshape(len(ids), -1)[:, :SKETCH]
-    done: set[tuple[int, int]] = set()
+    found: set[tuple[int, int]] = set()
     for band in range(BANDS):
         keys = np.ascontiguousarray(runs[:, band * _ROWS : (band + 1) * _ROWS]).view(np.uint64).ravel()
         order = np.argsort(keys, kind="stable")
-        same = np.flatnonzero(keys[order][1:] == keys[order][:-1])
-        for group in np.split(same, np.flatnonzero(np.diff(same) > 1) + 1) if len(same) else ():
-            members = order[group[0] : group[-1] + 2]
-            if len(members) <= MOST_OF_A_BAND:
-                for a, b in combinations(sorted(members.tolist()), 2):
-                    if (a, b) not in done:
-                        done.add((a, b))
-                        if float((runs[a] == runs[b]).mean()) >= NEAR:
-                            yield int(ids[a]), int(ids[b])
+        edges = np.flatnonzero(np.diff(keys[order])) + 1
+        starts, ends = np.r_[0, edges], np.r_[edges, len(order)]
+        for size in np.unique(ends - starts).tolist():  # groups of one size at a time
+            if 1 < size <= MOST_OF_A_BAND:
+                begins = starts[ends - starts == size]
+                one, other = np.triu_indices(size, 1)
+                step = max(1, _PAIRS_AT_ONCE // len(one))
+                for at in range(0, len(begins), step):
+                    members = np.sort(order[begins[at : at + step, None] + np.arange(size)], axis=1)
+                    a, b = members[:, one].ravel(), members[:, other].ravel()
+                    near = (runs[a] == runs[b]).mean(axis=1) >= NEAR
+                    found.update(zip(ids[a[near]].tolist(), ids[b[near]].tolist(), strict=True))
+    return sorted(found)
 
 
 def _span(chunk: Any) -> slice:

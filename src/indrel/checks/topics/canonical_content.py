@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator
 
 from indrel.checks.catalogue import Hit, check
-from indrel.checks.evidence import WHERE, canonicals
+from indrel.checks.evidence import WHERE, about, canonicals
 from indrel.checks.measures import MANY, MOST_NAMED
 from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
 from indrel.core.page.wording import alike
@@ -16,6 +16,7 @@ from indrel.decide.twins import WORDING, idle_parameters, open_twins
 UNLIKE = 0.2
 """Share of words up to which two texts are clearly different."""
 
+SHOWN_TWINS = 3
 ENOUGH = 8
 """Words that both texts must have to be compared."""
 
@@ -141,21 +142,23 @@ def twin_open(site: Site) -> Iterator[Hit]:
     Rests on: RFC 6596: a canonical tells which of several addresses stands for their content.
     Evidence: What the pages say; the other addresses stand beside the finding.
     """
-    for twins in open_twins(site):
+    groups = open_twins(site)
+    texts = {
+        number: Evidence("text", where, None, text or "")
+        for number, where, text in about(
+            site,
+            [number for twins in groups for number in twins.ids[:SHOWN_TWINS]],
+            f"""SELECT p.address, {WHERE}, coalesce(p.heading, p.title, p.excerpt) FROM picked JOIN page p ON p.address = picked.id
+            JOIN address a ON a.id = p.address JOIN answer n ON n.address = p.address""",
+        )
+    }
+    for twins in groups:
         names = [f"`{n}`" for n in idle_parameters(twins.urls)]
         how = "nearly the same" if twins.near else "the same"
         message = f"{how} content as {plural(len(twins.urls) - 1, 'other open address', 'other open addresses')}"
         if names:
-            message += f"; they differ only in {listing(names)}, which changes nothing"
-        shown = tuple(
-            Evidence("text", where, None, text or "")
-            for where, text in site.rows(
-                f"""SELECT {WHERE}, coalesce(p.heading, p.title, p.excerpt) FROM page p JOIN address a ON a.id = p.address
-                JOIN answer n ON n.address = p.address WHERE p.address IN (SELECT unnest(?::INTEGER[]))
-                ORDER BY length(a.path), a.path LIMIT 3""",
-                [list(twins.ids[:3])],
-            )
-        )
+            message += f"; they differ only in {listing(names)}, which changes {'little' if twins.near else 'nothing'}"
+        shown = tuple(texts[number] for number in twins.ids[:SHOWN_TWINS])
         yield Hit(twins.urls[0], twins.mask, message, shown, also=twins.urls[1 : MOST_NAMED + 1])
 
 

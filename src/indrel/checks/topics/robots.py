@@ -114,8 +114,15 @@ def robots_overreach(site: Site) -> Iterator[Hit]:
     Rests on: RFC 9309 section 2.2.2: a rule matches every address that begins with its path.
     Evidence: The rule; the addresses concerned stand beside the finding.
     """
+    caught = overreaching(site)
+    listed = site.rows(
+        f"""SELECT u.url FROM (SELECT unnest(?::VARCHAR[]) AS url) u JOIN fact f ON f.origin || f.path = u.url WHERE f.listed OR EXISTS
+        (SELECT 1 FROM link l WHERE l.target = f.id AND l.source = {-1 if site.start_id is None else site.start_id})""",
+        [list(caught)],
+    )
+    firm = {url for (url,) in listed}
     groups: dict[tuple[str, Rule], tuple[int, list[str], set[int | None]]] = {}
-    for url, (origin, rule, mask, entry) in overreaching(site).items():
+    for url, (origin, rule, mask, entry) in caught.items():
         before = groups.get((origin, rule), (0, [], set()))
         groups[origin, rule] = (before[0] | mask, [*before[1], url], before[2] | {entry})
     for (origin, rule), (mask, urls, entries) in groups.items():
@@ -126,14 +133,8 @@ def robots_overreach(site: Site) -> Iterator[Hit]:
         )
         line = robots_line(host, rule.line, rule.text)
         said = next((stated(site, e) for e in sorted(e for e in entries if e is not None)), ())
-        firm = bool(said) or bool(
-            site.one(
-                f"""SELECT count(*) FROM fact f WHERE f.origin || f.path IN (SELECT unnest(?::VARCHAR[])) AND (f.listed OR EXISTS
-                (SELECT 1 FROM link l WHERE l.target = f.id AND l.source = {-1 if site.start_id is None else site.start_id}))""",
-                [urls],
-            )
-        )
-        yield Hit(host.url, mask, message, (line, *said), also=tuple(urls[:MOST_NAMED]), implied=not firm)
+        implied = not said and firm.isdisjoint(urls)
+        yield Hit(host.url, mask, message, (line, *said), also=tuple(urls[:MOST_NAMED]), implied=implied)
 
 
 @check("site-barred", CheckClass.BLOCKED, Severity.STOP, needs=(Need.ROBOTS,))
