@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import gzip
+import json
 import threading
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -22,6 +24,7 @@ from indrel.snapshot import Snapshot
 from indrel.sources import fetch
 from indrel.sources.fetch import retry_after
 from indrel.sources.options import Connect, GatherOptions
+from test_program import Run, write_site
 
 
 class Watched:
@@ -206,6 +209,22 @@ def test_usual_sitemap_addresses(path: str, body: Any, found: bool, audit_site: 
     site, verdict = audit_site({"/": html(), "/robots.txt": robots(), "/a.xml": sitemap("/1"), path: body})
     assert bool(site.one("SELECT count(*) FROM sitemap")) is found
     assert ("sitemap-none" in {f.check for f in verdict.findings}) is not found
+
+
+def test_a_compressed_copy_is_no_sitemap_of_its_own(audit_site: AuditSite, tmp_path: Path, indrel: Run) -> None:
+    listed = sitemap("/", "/1")
+    packed = Response(gzip.compress(listed.encode()), media_type="application/gzip")
+    site, verdict = audit_site(
+        {"/": html(body=a("/1")), "/1": html(), "/sitemap.xml": listed, "/sitemap.xml.gz": packed}
+    )
+    assert site.one("SELECT count(*) FROM sitemap") == 1 and "sitemap-repeat" not in {f.check for f in verdict.findings}
+    write_site(
+        tmp_path / "b",
+        {"index.html": html(body=a("/1.html")), "1.html": html(), "sitemap.xml": sitemap("/", "/1.html")},
+    )
+    (tmp_path / "b/sitemap.xml.gz").write_bytes(packed.body)
+    doc = json.loads(indrel("audit", "b", "--base", HOST + "/", "--json", "-q", code=0).stdout)
+    assert "sitemap-repeat" not in {f["check"] for f in doc["findings"]}
 
 
 def test_an_app_that_answers_everything(audit_site: AuditSite) -> None:

@@ -5,8 +5,7 @@ from __future__ import annotations
 import asyncio
 import sys
 import tempfile
-from collections import deque
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from functools import partial
 from pathlib import Path
@@ -18,7 +17,7 @@ from indrel.core.address import normalise, origin_of, site_key, split
 from indrel.core.crawlers import Crawler
 from indrel.core.intent import Intent
 from indrel.core.model import Finding, Skipped
-from indrel.core.sitemap import Child, Entry, SitemapReader, SitemapSummary, entry_fault
+from indrel.core.sitemap import Child, Entry, Found, SitemapReader, SitemapSummary, SitemapWalk, entry_fault
 from indrel.decide.site import Site
 from indrel.errors import InputError
 from indrel.gather.recorder import now
@@ -31,10 +30,6 @@ if TYPE_CHECKING:
 NOWHERE = "https://sitemap.invalid"
 STEP = 1 << 16
 COMMIT_ENTRIES = 100_000
-MOST_FILES = 50_000
-DEEPEST = 3
-"""Indexes within indexes that are followed, though the protocol has none."""
-
 MOST_HOSTS = 10
 """Hosts of entries whose robots.txt is asked whether it names the file."""
 
@@ -65,42 +60,6 @@ class CheckedSitemaps:
     states: dict[str, int] = field(default_factory=dict)
     audit: str = ""
     """Whose audit, and of when, judged the entries."""
-
-
-@dataclass(frozen=True, slots=True)
-class _Todo:
-    where: str
-    parent: int | None = None
-    line: int | None = None
-    depth: int = 0
-
-
-class _Queue:
-    """Sitemaps to be read, each once, in the order found; iterate for the next with its number."""
-
-    def __init__(self, first: str) -> None:
-        self._waiting = deque([_Todo(first)])
-        self._done: set[str] = set()
-
-    def __iter__(self) -> Iterator[tuple[int, _Todo]]:
-        while self._waiting and len(self._done) < MOST_FILES:
-            todo = self._waiting.popleft()
-            if todo.where not in self._done:
-                self._done.add(todo.where)
-                yield len(self._done) - 1, todo
-
-    def add(
-        self, number: int, index: _Todo, children: Iterable[Child], place: Callable[[str], str | None]
-    ) -> list[str]:
-        """Queue what an index lists, where `place` finds it; give what could not be found."""
-        unread = []
-        for child in children if index.depth < DEEPEST else ():
-            where = place(child.loc)
-            if where:
-                self._waiting.append(_Todo(where, number, child.line, index.depth + 1))
-            else:
-                unread.append(child.loc)
-        return unread
 
 
 class _Gatherer:
@@ -145,15 +104,14 @@ class _Gatherer:
             self.writer.add("address", [(found, parts.origin, parts.path, True)])
         return found
 
-    def finish(self, number: int, todo: _Todo, summary: SitemapSummary, status: int | None, error: str | None) -> None:
-        via = "index" if todo.parent is not None else "given"
+    def finish(self, number: int, todo: Found, summary: SitemapSummary, status: int | None, error: str | None) -> None:
         row = (
-            number, todo.where, via, todo.parent, None, todo.line, status, error, summary.kind, summary.root,
+            number, todo.place, todo.via, todo.parent, None, todo.line, status, error, summary.kind, summary.root,
             summary.namespace, summary.octets, summary.entries, summary.gzipped, summary.error, summary.line,
-            summary.column, todo.where, False,
+            summary.column, todo.place, False,
         )  # fmt: skip
         self.writer.add("sitemap", [row])
-        self.files.append(ReadFile(todo.where, summary.kind, summary.entries, summary.octets))
+        self.files.append(ReadFile(todo.place, summary.kind, summary.entries, summary.octets))
 
 
 def check(
@@ -225,14 +183,15 @@ def _file_first(finding: Finding) -> Finding:
 
 def _read_all(named: str, gatherer: _Gatherer) -> None:
     """Read a file, and the files beside it that an index lists."""
-    queue = _Queue(named)
-    for number, todo in queue:
+    walk = SitemapWalk([Found(named, "given")])
+    for number, todo in enumerate(walk):
         reader, children = SitemapReader(), []
-        for chunk in _chunks(todo.where):
+        for chunk in _chunks(todo.place):
             children += gatherer.take(number, reader.feed(chunk))
         children += gatherer.take(number, reader.close())
         gatherer.finish(number, todo, reader.summary, 200, None)
-        gatherer.unread += queue.add(number, todo, children, partial(_beside, todo.where))
+        left = walk.lists(todo, number, children, partial(_beside, todo.place))
+        gatherer.unread += [child.loc for child in left]
 
 
 def _chunks(named: str) -> Iterator[bytes]:
@@ -274,13 +233,13 @@ async def _fetch_all(url: str, gatherer: _Gatherer, options: GatherOptions) -> N
     origin = origin_of(url)
     async with Fetcher(options, [origin_of(url)]) as fetcher:
         await _robots(origin, gatherer, fetcher)
-        queue = _Queue(url)
-        for number, todo in queue:
+        walk = SitemapWalk([Found(url, "given")])
+        for number, todo in enumerate(walk):
             reader, children = SitemapReader(), []
             status: int | None = None
             error = None
             try:
-                async for piece in stream(fetcher, todo.where):
+                async for piece in stream(fetcher, todo.place):
                     status = piece.status
                     children += gatherer.take(number, reader.feed(piece.octets))
                     if reader.summary.error:
@@ -291,7 +250,8 @@ async def _fetch_all(url: str, gatherer: _Gatherer, options: GatherOptions) -> N
                 raise InputError(f"{url} cannot be read: {error or 'no answer'}")
             children += gatherer.take(number, reader.close())
             gatherer.finish(number, todo, reader.summary, status, error)
-            gatherer.unread += queue.add(number, todo, children, partial(_on_its_host, todo.where))
+            left = walk.lists(todo, number, children, partial(_on_its_host, todo.place))
+            gatherer.unread += [child.loc for child in left]
         for other in sorted(gatherer.origins - {origin})[:MOST_HOSTS]:  # who else may vouch for the file
             await _robots(other, gatherer, fetcher)
 

@@ -22,7 +22,7 @@ from indrel.core.address import Joiner, normalise, origin_of, site_key
 from indrel.core.page.headers import content_type, is_html
 from indrel.core.robots import parse as parse_robots
 from indrel.core.robots.access import MAX_HOPS
-from indrel.core.sitemap import USUAL, Child, Entry, SitemapReader
+from indrel.core.sitemap import Child, Entry, Found, SitemapReader, SitemapWalk, announced
 from indrel.errors import InputError
 from indrel.gather.keeping import Answer, Keeper
 from indrel.gather.parsing import MAX_PAGE, PageTask, ParserPool, parse_in_order
@@ -270,25 +270,14 @@ class Archive:
         file = parse_robots(found.body if found and found.status == 200 else b"")
         return [(line.value, origin, line.line) for line in file.sitemaps]
 
-    def _sitemaps(self, announced: list[tuple[str, str, int]]) -> None:
-        queue: list[tuple[str, str, int | None, str | None, int | None]] = [
-            (url, "robots", None, by, line) for value, by, line in announced if (url := normalise(value))
-        ]
-        if not queue:
-            queue = [(origin_of(self.base) + path, "usual", None, None, None) for path in USUAL]
-        done: set[str] = set()
-        while queue:
-            url, via, parent, by, line = queue.pop(0)
-            if url in done or url not in self.places:  # what is not archived is not known
-                continue
-            done.add(url)
-            number = self.recorder.sitemaps
-            for child in self._sitemap(url, via, parent, by, line):
-                target = normalise(child.loc, url)
-                if target and site_key(target) == site_key(url):
-                    queue.append((target, "index", number, None, child.line))
+    def _sitemaps(self, named: list[tuple[str, str, int]]) -> None:
+        self._walk = SitemapWalk(announced(named), [origin_of(self.base)])
+        for found in self._walk:
+            if found.place in self.places:  # what is not archived is not known
+                self._sitemap(found)
 
-    def _sitemap(self, url: str, via: str, parent: int | None, by: str | None, line: int | None) -> list[Child]:
+    def _sitemap(self, found: Found) -> None:
+        url = found.place
         place, reader, items = self.places[url], SitemapReader(), []
         record = self._record(place.offset if place.body_at is None else place.body_at)
         error = None
@@ -300,16 +289,25 @@ class Archive:
             except Exception as fault:  # whatever the reader makes of a damaged record
                 error = f"the archive's record is damaged ({_said(fault)})"
             items += reader.close()
-        elif via == "usual":
-            return []
+        elif found.via == "usual":
+            return
         number = self.recorder.sitemap_number()
+        self._walk.read(found, reader.summary, place.status == 200 and site_key(url) == site_key(self.base))
         self.recorder.sitemap(
-            number, url, via, reader.summary, parent=parent, origin=by, line=line, error=error,
+            number, url, found.via, reader.summary, parent=found.parent, origin=found.origin, line=found.line, error=error,
             status=None if error else place.status,
         )  # fmt: skip
         entries = [i for i in items if isinstance(i, Entry)]
         self.recorder.entries(number, entries, [normalise(e.loc) for e in entries])
-        return [i for i in items if isinstance(i, Child)]
+        children = [i for i in items if isinstance(i, Child)]
+        for child in self._walk.lists(found, number, children, lambda loc: _on_host_of(url, loc)):
+            self.recorder.elsewhere(number, child.loc, child.line)
+
+
+def _on_host_of(index: str, listed: str) -> str | None:
+    """The address that an index lists, if it is on the index's own host."""
+    url = normalise(listed, index)
+    return url if url and site_key(url) == site_key(index) else None
 
 
 def _address(written: str | None) -> str | None:

@@ -19,7 +19,7 @@ from urllib.parse import quote, unquote_to_bytes
 from indrel.arrow import pa
 from indrel.core.address import normalise, origin_of, site_key
 from indrel.core.robots import parse as parse_robots
-from indrel.core.sitemap import USUAL, Child, Entry, SitemapReader
+from indrel.core.sitemap import Child, Entry, Found, SitemapReader, SitemapWalk, announced
 from indrel.errors import InputError, Interrupted
 from indrel.gather.parsing import PageTask, ParserPool, parse_in_order
 from indrel.gather.recorder import Recorder
@@ -359,31 +359,14 @@ class Folder:
             raise InputError(f"{self.folder / name} cannot be read: {error.strerror}") from error
 
     def _sitemaps(self) -> None:
-        self._own_sitemap = False
-        queue: list[tuple[str, str, int | None, int | None]] = []
-        for value, line in self._announced:
-            url = normalise(value)
-            if url:
-                queue.append((url, "robots", None, line))
-        usual = [(self.address(n[1:]), "usual", None, None) for n in USUAL if n[1:] in self._names]
-        done: set[str] = set()
-        while queue or usual:
-            if not queue:  # none of those named is a readable one of this site
-                queue, usual = [one for one in usual if not self._own_sitemap], []
-                continue
-            url, via, parent, announced = queue.pop(0)
-            if url in done:
-                continue
-            done.add(url)
-            for child in self._sitemap(url, via, parent, announced):
-                target = normalise(child.loc, url)
-                if target and site_key(target) == site_key(self.base):
-                    queue.append((target, "index", self.recorder.sitemaps - 1, child.line))
-                else:
-                    self.recorder.elsewhere(self.recorder.sitemaps - 1, child.loc, child.line)
+        by = origin_of(self.base)
+        self._walk = SitemapWalk(announced((value, by, line) for value, line in self._announced), [self.base[:-1]])
+        for found in self._walk:
+            self._sitemap(found)
 
-    def _sitemap(self, url: str, via: str, parent: int | None, announced_line: int | None) -> list[Child]:
-        """Read one sitemap of the folder; give the sitemaps it lists."""
+    def _sitemap(self, found: Found) -> None:
+        """Read one sitemap of the folder."""
+        url = found.place
         reader, items = SitemapReader(), []
         name = self._file_name(url) if url.startswith(self.base) else ""
         there = name in self._names
@@ -395,14 +378,22 @@ class Folder:
             except OSError as error:
                 raise InputError(f"{self.folder / name} cannot be read: {error.strerror}") from error
             items += reader.close()
-        elif via == "usual" or site_key(url) != site_key(self.base):
-            return []
+        elif found.via == "usual" or site_key(url) != site_key(self.base):
+            return
         number = self.recorder.sitemap_number()
-        self._own_sitemap |= there and reader.summary.kind != "unknown" and not reader.summary.error
+        self._walk.read(found, reader.summary, there)
         self.recorder.sitemap(
-            number, url, via, reader.summary, parent=parent, line=announced_line, status=200 if there else 404,
-            origin=origin_of(self.base) if via == "robots" else None,
+            number, url, found.via, reader.summary, parent=found.parent, line=found.line, status=200 if there else 404,
+            origin=found.origin,
         )  # fmt: skip
         entries = [i for i in items if isinstance(i, Entry)]
         self.recorder.entries(number, entries, [normalise(e.loc) for e in entries])
-        return [i for i in items if isinstance(i, Child)]
+        for child in self._walk.lists(
+            found, number, [i for i in items if isinstance(i, Child)], lambda loc: self._beside(loc, url)
+        ):
+            self.recorder.elsewhere(number, child.loc, child.line)
+
+    def _beside(self, listed: str, index: str) -> str | None:
+        """The address that an index lists, if it is on the host of the base."""
+        url = normalise(listed, index)
+        return url if url and site_key(url) == site_key(self.base) else None

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import AsyncIterator, Iterable, Sequence
-from dataclasses import dataclass
 from typing import NamedTuple
 
 import aiohttp
@@ -11,25 +10,13 @@ import aiohttp
 from indrel.core.address import Joiner, normalise, site_key
 from indrel.core.page.headers import content_type
 from indrel.core.page.html import read_page
-from indrel.core.sitemap import USUAL, Child, Entry, SitemapReader, SitemapSummary
+from indrel.core.sitemap import READABLE, Child, Entry, Found, SitemapReader, SitemapSummary, SitemapWalk, announced
 from indrel.gather.recorder import Recorder
 from indrel.sources import coding
 from indrel.sources.fetch import Fetcher, explain
 
-MAX_FILES = 5_000
-READABLE = ("urlset", "index", "text", "rss", "atom")
 MAX_HOPS = 5
 _HTML_KEPT = 1 << 20
-
-
-@dataclass
-class _Found:
-    url: str
-    via: str
-    parent: int | None = None
-    origin: str | None = None
-    line: int | None = None
-    depth: int = 0
 
 
 class Piece(NamedTuple):
@@ -66,50 +53,38 @@ class SitemapCollector:
         self.fetcher = fetcher
         self.recorder = recorder
         self.missing_hash = missing_hash
-        self._done: set[str] = set()
-        self._queue: list[_Found] = []
         self._joiner = Joiner(1_000)
-        self._own = False
+        self._walk = SitemapWalk()
 
-    async def collect(self, places: Sequence[str], announced: Iterable[tuple[str, str, int]]) -> list[str]:
-        """Read the announced sitemaps (address, announcing origin, line); where none of them is a readable one of this
+    async def collect(self, places: Sequence[str], named: Iterable[tuple[str, str, int]]) -> list[str]:
+        """Read the sitemaps named (address, the host that names it, line); where none of them is a readable one of this
         site, the usual addresses in `places` (origins and folders) too.
 
         Gives the normalised addresses of all entries, in order.
         """
-        for value, by, line in announced:
-            url = normalise(value)
-            if url:
-                self._queue.append(_Found(url, "robots", origin=by, line=line))
-        urls = await self._read_all()
-        if not self._own:
-            self._queue = [_Found(place + path, "usual") for place in dict.fromkeys(places) for path in USUAL]
-            urls += await self._read_all()
-        return urls
+        self._walk = SitemapWalk(announced(named), places)
+        return await self._read_all()
 
     async def linked(self, candidates: Iterable[str]) -> list[str]:
         """Read linked files that may be sitemaps; gives the addresses of those that are."""
-        self._queue = [_Found(url, "linked") for url in candidates]
+        self._walk.add(Found(url, "linked") for url in candidates)
         return await self._read_all()
 
     async def _read_all(self) -> list[str]:
         urls: list[str] = []
-        while self._queue and len(self._done) < MAX_FILES:
-            found = self._queue.pop(0)
-            if found.url not in self._done:
-                self._done.add(found.url)
-                urls += await self._one(found)
-                self.recorder.commit()
+        for found in self._walk:
+            urls += await self._one(found)
+            self.recorder.commit()
         return urls
 
-    async def _one(self, found: _Found) -> list[str]:
+    async def _one(self, found: Found) -> list[str]:
         number = self.recorder.sitemap_number()
         reader, urls = SitemapReader(), []
         status: int | None = None
-        error, final, alike = None, found.url, False
+        error, final, alike = None, found.place, False
         try:
             kept, media = b"", None
-            async for piece in stream(self.fetcher, found.url):
+            async for piece in stream(self.fetcher, found.place):
                 status, final, media = piece.status, piece.url, piece.media
                 kept = kept + piece.octets if len(kept) < _HTML_KEPT else kept
                 urls += self._take(number, found, reader.feed(piece.octets))
@@ -121,14 +96,14 @@ class SitemapCollector:
             error = explain(failure)
             urls += self._take(number, found, reader.close())
         is_one = status == 200 and reader.summary.kind in READABLE and not reader.summary.error
-        if (found.via == "usual" and self._counts_as_none(found.url, status, reader.summary, alike)) or (
+        if (found.via == "usual" and self._counts_as_none(found.place, status, reader.summary, alike)) or (
             found.via == "linked" and not (is_one and reader.summary.kind in ("urlset", "index"))
         ):
             self.recorder.sitemaps -= 1
             return []
-        self._own |= is_one and self.recorder.on_site(found.url)
+        self._walk.read(found, reader.summary, is_one and self.recorder.on_site(found.place))
         self.recorder.sitemap(
-            number, found.url, found.via, reader.summary, parent=found.parent, origin=found.origin, line=found.line,
+            number, found.place, found.via, reader.summary, parent=found.parent, origin=found.origin, line=found.line,
             status=status, error=error, final=final, alike=alike,
         )  # fmt: skip
         return urls
@@ -148,16 +123,17 @@ class SitemapCollector:
             return False
         return alike or summary.kind in ("html", "empty", "unknown") or bool(summary.error)
 
-    def _take(self, number: int, found: _Found, items: list[Entry | Child]) -> list[str]:
+    def _take(self, number: int, found: Found, items: list[Entry | Child]) -> list[str]:
         entries = [i for i in items if isinstance(i, Entry)]
         addresses = [normalise(e.loc) for e in entries]
         if entries:
             self.recorder.entries(number, entries, addresses)
-        for child in items:
-            if isinstance(child, Child) and found.depth < 3:
-                url = normalise(child.loc, found.url)
-                if url and (self.recorder.on_site(url) or site_key(url) == site_key(found.url)):
-                    self._queue.append(_Found(url, "index", number, None, child.line, found.depth + 1))
-                else:
-                    self.recorder.elsewhere(number, child.loc, child.line)
+        children = [i for i in items if isinstance(i, Child)]
+        for child in self._walk.lists(found, number, children, lambda loc: self._place(loc, found.place)):
+            self.recorder.elsewhere(number, child.loc, child.line)
         return [a for a in addresses if a]
+
+    def _place(self, listed: str, index: str) -> str | None:
+        """The address that an index lists, if it is one of the site or of the index's own host."""
+        url = normalise(listed, index)
+        return url if url and (self.recorder.on_site(url) or site_key(url) == site_key(index)) else None

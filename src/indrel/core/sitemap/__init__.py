@@ -1,5 +1,8 @@
 """Sitemaps of any form: XML, index, gzip, text, RSS and Atom."""
 
 from indrel.core.sitemap.read import USUAL, Child, Entry, SitemapReader, SitemapSummary, entry_fault
+from indrel.core.sitemap.walk import READABLE, Found, SitemapWalk, announced
 
-__all__ = ["USUAL", "Child", "Entry", "SitemapReader", "SitemapSummary", "entry_fault"]
+__all__ = [
+    "READABLE", "USUAL", "Child", "Entry", "Found", "SitemapReader", "SitemapSummary", "SitemapWalk", "announced", "entry_fault",
+]  # fmt: skip
