@@ -47,6 +47,10 @@ def place_of(finding: Finding) -> Key:
         return ("sitemap", first.where)
     if first.kind == "intent":
         return ("intent", first.where, str(first.line))
+    if (
+        first.kind == "text" and finding.also
+    ):  # what two addresses share: the place is what makes both, not what they say
+        return (first.kind, finding.section, _apart(finding.url, finding.also[0]))
     text = pattern(first.text, dict.fromkeys((first.where, finding.url, *finding.also[:1])))
     return (first.kind, text) if first.kind in DIRECTIVES else (first.kind, finding.section, text)
 
@@ -70,6 +74,15 @@ def pattern(text: str, places: Iterable[str]) -> str:
 @lru_cache(maxsize=4096)
 def _plain(text: str) -> str:
     return _NUMBERS.sub("#", _DATE.sub("#", text))
+
+
+def _apart(one: str, other: str) -> str:
+    """How two addresses differ, in a way that many pairs may share: in parameters, or in their paths without numbers."""
+    (path, _, query), (path2, _, query2) = one.partition("?"), other.partition("?")
+    if path != path2:
+        return f"{_plain(path)} {_plain(path2)}"
+    pairs, pairs2 = set(query.split("&")), set(query2.split("&"))
+    return "?" + "&".join(sorted({pair.partition("=")[0] for pair in pairs ^ pairs2}))
 
 
 def _without(text: str, name: str) -> str:

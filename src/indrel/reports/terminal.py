@@ -184,7 +184,10 @@ class Terminal:
             (f"{where}: {said}", ""),
             hang=7,
         )
-        for evidence in first.evidence[:1]:
+        both = (
+            first.evidence[:1] and first.evidence[0].kind == "text"
+        )  # two pages' texts say something only side by side
+        for evidence in first.evidence[: 1 + both]:
             self.evidence(evidence, origin)
         self.line(f"mend  {cause.mend}", "green", indent=7, hang=6)
 

@@ -155,7 +155,10 @@ def twin_open(site: Site) -> Iterator[Hit]:
     for twins in groups:
         names = [f"`{n}`" for n in idle_parameters(twins.urls)]
         how = "nearly the same" if twins.near else "the same"
-        message = f"{how} content as {plural(len(twins.urls) - 1, 'other open address', 'other open addresses')}"
+        more = len(twins.urls) - 2
+        message = f"{how} content as {twins.urls[1]}"
+        if more:
+            message += f" and {plural(more, 'other open address', 'other open addresses')}"
         if names:
             message += f"; they differ only in {listing(names)}, which changes {'little' if twins.near else 'nothing'}"
         shown = tuple(texts[number] for number in twins.ids[:SHOWN_TWINS])
