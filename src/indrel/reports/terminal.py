@@ -184,10 +184,9 @@ class Terminal:
             (f"{where}: {said}", ""),
             hang=7,
         )
-        both = (
-            first.evidence[:1] and first.evidence[0].kind == "text"
-        )  # two pages' texts say something only side by side
-        for evidence in first.evidence[: 1 + both]:
+        # two texts say something only side by side
+        shown = 2 if first.evidence and first.evidence[0].kind == "text" else 1
+        for evidence in first.evidence[:shown]:
             self.evidence(evidence, origin)
         self.line(f"mend  {cause.mend}", "green", indent=7, hang=6)
 
