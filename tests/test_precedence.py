@@ -47,6 +47,8 @@ TABLE: list[tuple[dict[str, Any], str | None, dict[str, Any], set[str], set[str]
      {"canonical-several"}, {"canonical-unusable", "canonical-wanted-folded"}),
     ({**LINKED, "/a": html(f'<link rel=canonical media=print href="{HOST}/b">' + canonical("/a"))}, None, {}, {"canonical-unusable"},
      {"canonical-several"}),
+    ({**listed("/a", html(title="Page not found", body="<p>Sorry.</p>")), "/": html(canonical("/"), a("/a"))}, None, {}, {"soft-missing"},
+     {"listed-broken", "link-to-gone"}),
 ]  # fmt: skip
 
 
@@ -83,7 +85,7 @@ def test_a_host_declared_closed_is_told_to_be_open_and_nothing_else(audit_site: 
     pages = {**BASE, "https://staging.sarnfell.example/": html(canonical("/"), a("/x")),
              "https://staging.sarnfell.example/x": html(NOINDEX),
              "https://staging.sarnfell.example/robots.txt": "Dissalow: /"}  # fmt: skip
-    intent = '[[host]]\nname = "staging.sarnfell.example"\nclosed = true\n'
+    intent = '[[host]]\nname = "staging.sarnfell.example"\nclosed = true\nbecause = "copies"\n'
     found = audit_site(pages, intent=intent)[1].findings
     assert [(f.check, f.severity.word) for f in found if "staging" in f.url] == [("host-open", "stop")]
 
@@ -91,8 +93,9 @@ def test_a_host_declared_closed_is_told_to_be_open_and_nothing_else(audit_site: 
 def test_what_follows_from_a_shut_site_is_silent(audit_site: AuditSite) -> None:
     links = [f"/p/{n}" for n in range(12)]
     tags = ("", NOINDEX, '<meta name="robots" content="noindex, nofollow">')
-    for head, rules in ((tags[1], "Disallow:"), (tags[2], "Disallow:"), (tags[0], "Disallow: /")):
-        pages = {**BASE, "/": html(canonical("/") + head, a(*links)), "/sitemap.xml": sitemap("/", *links),
+    said = [(1, 1, ""), (2, 2, ""), (2, 1, ""), (0, 0, "/")]  # the start page may say it in other words
+    for first, head, rules in ((tags[one], tags[other], f"Disallow: {rule}") for one, other, rule in said):
+        pages = {**BASE, "/": html(canonical("/") + first, a(*links)), "/sitemap.xml": sitemap("/", *links),
                  "/robots.txt": robots(rules, f"Sitemap: {HOST}/sitemap.xml"),
                  **{p: html(canonical(p) + head, a("/"), title=p) for p in links}}  # fmt: skip
         verdict = audit_site(pages)[1]

@@ -22,7 +22,8 @@ PARTS = ("Why", "Mend", "Rests on", "Evidence")
 
 @dataclass(frozen=True, slots=True)
 class Hit:
-    """One place where a check holds. `mask` are the crawlers; `implied` says that the want it rests on is."""
+    """One place where a check holds. `mask` are the crawlers; `implied` says that the want it rests on is; `mend` is given
+    where here another thing is to be done than the catalogue says."""
 
     url: str
     mask: int
@@ -31,6 +32,7 @@ class Hit:
     also: tuple[str, ...] = ()
     severity: Severity | None = None
     implied: bool = False
+    mend: str = ""
 
 
 CheckFunction = Callable[[Site], Iterator[Hit]]

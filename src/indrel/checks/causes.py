@@ -150,7 +150,7 @@ def gather_causes(findings: list[Finding]) -> tuple[list[Finding], list[Cause]]:
         causes.append(
             Cause(
                 f"c{number}", first.check, first.cls, Severity(max(f.severity.value for f in members)), sections[0][0],
-                len(members), summary, about.mend, tuple(members), sections=dict(sections),
+                len(members), summary, first.mend or about.mend, tuple(members), sections=dict(sections),
             )
         )  # fmt: skip
         marked += members

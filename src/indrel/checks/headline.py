@@ -37,6 +37,8 @@ def headline(site: Site, findings: Sequence[Finding]) -> Headline:
         FROM (SELECT *, NOT {ASSET_SQL} AS page FROM fact WHERE known)"""
     )[0]
     grave = [f for f in findings if f.severity in (Severity.STOP, Severity.FIX) and not f.accepted]
+    halted = next((f for f in grave if f.check == "site-nofollow" and f.url == site.base_origin + "/"), None)
+    grave = [f for f in grave if f is not halted]
     conflicts, faults = (len({f.url for f in grave if f.cls is c}) for c in (CheckClass.CONFLICT, CheckClass.FLAW))
     beside = sorted({f.url for f in grave if f.cls in (CheckClass.BLOCKED, CheckClass.EXPOSED)})
     others = site.one(
@@ -48,7 +50,10 @@ def headline(site: Site, findings: Sequence[Finding]) -> Headline:
     if whole:
         said = f"{whole.message}{_for_whom(site, whole)}{_place(whole.evidence)}"
     else:
-        said = f"{_said(wanted, gone, shown, conflicts, faults, int(others), len(grave))}{_beside(assets)}"
+        said = (
+            f"{_said(wanted, gone, shown, conflicts, faults, int(others), len(grave) + bool(halted))}{_beside(assets)}"
+        )
+        said = f"{halted.message}; {said}" if halted else said
     return Headline(spoken_of(site), said, wanted, gone, shown, conflicts, faults, whole is not None)
 
 

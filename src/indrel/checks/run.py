@@ -178,6 +178,7 @@ def _finding(one: Check, hit: Hit, site: Site) -> Finding:
         message=hit.message,
         evidence=hit.evidence,
         also=hit.also,
+        mend=hit.mend,
         section=site.section(hit.url) if "://" in hit.url[:8] else "",
     )
 

@@ -29,6 +29,9 @@ FOLLOWS_FROM_NOFOLLOW = frozenset({
     "only-nofollow-path", "no-path", "link-nofollow-inside", "page-nofollow", "link-mixed", "noindex-nofollow-hub",
 })  # fmt: skip
 
+FOLLOWS_FROM_SOFT_MISSING = frozenset({"link-to-gone", "listed-broken"})
+"""What tells again of an address that it is an error page in disguise."""
+
 FOLLOWS_FROM_NEEDED_VISIT = frozenset({"link-to-gone", "listed-gone", "soft-missing"})
 """Rows of an address that only works for those who were on the site before."""
 
@@ -54,6 +57,7 @@ def without_consequences(site: Site, findings: Iterable[Finding]) -> list[Findin
     nofollow = {c for f in findings if f.check == "site-nofollow" for c in f.crawlers}
     starts = {f.url for f in findings if f.check == "start-not-open"}
     visits = {f.url for f in findings if f.check == "script-needs-visit"}
+    soft = {f.url: f.crawlers for f in findings if f.check == "soft-missing"}
     closed = {f"{s}://{h}" for h in site.intent.closed for s in ("https", "http")}
     kept = []
     for finding in findings:
@@ -73,6 +77,8 @@ def without_consequences(site: Site, findings: Iterable[Finding]) -> list[Findin
                 gone |= crawlers
         if finding.check in FOLLOWS_FROM_NOFOLLOW and origin == site.base_origin:
             gone |= nofollow
+        if finding.check in FOLLOWS_FROM_SOFT_MISSING:
+            gone.update(soft.get(finding.url, ()))
         left = tuple(c for c in finding.crawlers if c not in gone)
         if left:
             kept.append(finding if left == finding.crawlers else replace(finding, crawlers=left))

@@ -39,8 +39,8 @@ ASSETS = (
 _TOP = {"crawlers", "hosts", "want", "host", "links", "accept"}
 _KEYS = {
     "want": {"match", "kind", "want", "because"},
-    "host": {"name", "closed"},
-    "links": {"partners", "user_written"},
+    "host": {"name", "closed", "because"},
+    "links": {"partners", "user_written", "because"},
     "accept": {"check", "match", "because", "until"},
 }
 _SAFE = "".join(map(chr, range(0x21, 0x7F)))
@@ -259,6 +259,7 @@ class _Reader:
         if not isinstance(links, dict):
             self.fail(self.line_of(None, 0, "links"), "`links` is a table: write it as [links]")
         self.keys("links", 0, links)
+        self.text("links", 0, links, "because")
         return Intent(
             where=self.where,
             text=self.text_of_file,
@@ -309,6 +310,7 @@ class _Reader:
             name = self.host_name(self.text("host", index, one, "name"), self.line_of("host", index, "name"))
             if not isinstance(one.get("closed", False), bool):
                 self.fail(self.line_of("host", index, "closed"), "`closed` is true or false")
+            self.text("host", index, one, "because")
             lines[name] = self.line_of("host", index, "closed" if "closed" in one else "name")
             names.append(name)
             if one.get("closed"):

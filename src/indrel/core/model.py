@@ -79,7 +79,8 @@ class Accepted:
 
 @dataclass(frozen=True, slots=True)
 class Finding:
-    """One place where a check holds. The first evidence is the directive or rule that does it."""
+    """One place where a check holds. The first evidence is the directive or rule that does it; `mend` is what its cause
+    says is to be done, where that is not what the catalogue says."""
 
     check: str
     cls: CheckClass
@@ -92,6 +93,7 @@ class Finding:
     section: str = ""
     cause: str = ""
     accepted: Accepted | None = None
+    mend: str = ""
 
     def as_json(self) -> dict[str, object]:
         doc: dict[str, object] = {

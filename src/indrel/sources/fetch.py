@@ -22,6 +22,7 @@ from yarl import URL
 
 from indrel import __version__
 from indrel.core.address import normalise, split
+from indrel.core.answers import NO_SUCH_HOST
 from indrel.core.robots.access import MAX_HOPS
 from indrel.core.robots.file import MAX_OCTETS
 from indrel.gather.keeping import Answer
@@ -41,7 +42,6 @@ WHOLE = 2
 
 STEP = 65_536
 SLOW = "the answer did not end in time"
-NO_SUCH_HOST = "there is no such host"
 PRIVATE = "not asked: a private address"
 
 ROBOTS_LIMIT = MAX_OCTETS * 4

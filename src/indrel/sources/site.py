@@ -12,6 +12,7 @@ from concurrent.futures import ThreadPoolExecutor
 from typing import Any, NamedTuple
 
 from indrel.core.address import Joiner, made_up_path, normalise, origin_of, site_key, split, variants
+from indrel.core.answers import DOWN, NO_SUCH_HOST
 from indrel.core.crawlers import STAR
 from indrel.core.page.headers import content_type, is_html
 from indrel.core.page.html import read_page
@@ -22,7 +23,7 @@ from indrel.gather.keeping import Answer, Keeper
 from indrel.gather.parsing import MAX_PAGE, PageTask, ParserPool
 from indrel.gather.recorder import Recorder
 from indrel.sources.as_crawlers import Comparison
-from indrel.sources.fetch import NO_SUCH_HOST, ROBOTS_LIMIT, STEP, Fetcher, follow_robots
+from indrel.sources.fetch import ROBOTS_LIMIT, STEP, Fetcher, follow_robots
 from indrel.sources.frontier import MAX_CLICKS, Frontier, pattern
 from indrel.sources.gate import Gate
 from indrel.sources.options import GatherOptions
@@ -33,9 +34,6 @@ BATCH_PAGES = 32
 BATCH_OCTETS = 2 << 20
 WAITING_OCTETS = 48 << 20
 """Pages that wait to be parsed may hold this many octets; then fetching waits."""
-
-DOWN = ("no connection", NO_SUCH_HOST, "TLS:")
-"""How errors begin that mean that nothing answers at a host."""
 
 log = logging.getLogger("indrel")
 GRACE = 2.5

@@ -48,13 +48,14 @@ def soft_missing(site: Site) -> Iterator[Hit]:
     Evidence: The status, what the page says, and the made-up address that gets the same page.
     """
     found = site.rows(
-        f"""SELECT f.id, f.origin || f.path, {site.all_mask} & ~f.barred, f.status, f.matches_missing, p.url
+        f"""SELECT f.id, f.origin || f.path, {site.all_mask} & ~f.barred, f.status, f.matches_missing, p.url,
+            f.listed, f.followed + f.unfollowed > 0
         FROM fact f LEFT JOIN probe p ON p.origin = f.origin
         WHERE f.site AND f.read AND f.status BETWEEN 200 AND 299 AND f.tail = 'broken' AND f.html
         AND (f.matches_missing OR f.kind = 'error') ORDER BY f.origin, f.path"""
     )
     told = page_texts(site, [row[0] for row in found])
-    for number, url, mask, status, matches, probe in found:
+    for number, url, mask, status, matches, probe, is_listed, linked in found:
         if not mask:
             continue
         shown = [Evidence("status", url, None, status_text(status, None)), told[number]]
@@ -63,7 +64,8 @@ def soft_missing(site: Site) -> Iterator[Hit]:
             message = "answers 200 with the page that a made-up address gets"
         else:
             message = f"answers 200, but says “{told[number].text}”, and has next to nothing else"
-        yield Hit(url, mask, message, tuple(shown))
+        named = ["the sitemap lists it"] * is_listed + ["pages link to it"] * linked
+        yield Hit(url, mask, "; ".join([message, *([listing(named)] if named else [])]), tuple(shown))
     yield from _missing_once_rendered(site)
 
 

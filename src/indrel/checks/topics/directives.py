@@ -40,11 +40,19 @@ def all_said(site: Site, condition: str) -> Iterator[Said]:
         yield Said(address, url, bool(origin), scope, mask, tuple(tokens), evidence)
 
 
-WholeHosts = dict[tuple[str, str], tuple[int, Evidence]]
+class WholeHost(NamedTuple):
+    """A noindex on a whole host: the crawlers told, what the start page says, and whether nearly all pages say it so."""
+
+    mask: int
+    evidence: Evidence
+    same: bool
+
+
+WholeHosts = dict[tuple[str, str], WholeHost]
 
 
 def hidden_hosts(site: Site) -> WholeHosts:
-    """Per origin the texts of noindex directives on the start page and nearly all pages, with the crawlers told."""
+    """Per origin and source (tag, header) the noindex on the start page, where nearly all pages say it through the same source."""
     found: WholeHosts = {}
     for origin, start in site.starts.items():
         if site.is_closed(origin):
@@ -60,38 +68,42 @@ def hidden_hosts(site: Site) -> WholeHosts:
             )
         )
         for mask, evidence in shown:
-            same = int(
-                site.one(
-                    "SELECT count(DISTINCT d.address) FROM directive d JOIN fact f ON f.id = d.address WHERE f.origin = ? "
-                    "AND f.status < 300 AND d.noindex AND d.void IS NULL AND d.text = ?",
-                    [origin, evidence.text],
+            saying, same = site.rows(
+                f"""SELECT count(DISTINCT d.address), count(DISTINCT d.address) FILTER (d.text = ?)
+                FROM directive d JOIN fact f ON f.id = d.address JOIN scope s ON s.name = d.scope WHERE f.origin = ?
+                AND f.status < 300 AND d.noindex AND d.void IS NULL AND d.origin = ? AND s.mask & {mask} = {mask}""",
+                [evidence.text, origin, int(evidence.kind == "header")],
+            )[0]
+            if saying >= NEARLY_ALL * pages and (site.complete or pages >= MANY):
+                before = found.get((origin, evidence.kind))
+                found[origin, evidence.kind] = WholeHost(
+                    mask | (before.mask if before else 0),
+                    before.evidence if before else evidence,
+                    same >= NEARLY_ALL * pages,
                 )
-            )
-            if same >= NEARLY_ALL * pages and (site.complete or pages >= MANY):
-                found[origin, evidence.text] = (mask, evidence)
     return found
 
 
 @check("site-noindex", CheckClass.BLOCKED, Severity.STOP, feeds=("directive",))
 def site_noindex(site: Site) -> Iterator[Hit]:
-    """The start page and nearly all pages say noindex through the same tag or header.
+    """The start page and nearly all pages say noindex through the same source: their tags, or the header.
 
     Why: The whole site drops out of the listings. Most often it is a switch left from the time when it was built.
     Mend: Turn off the setting or take out the line of template or server configuration that sends it to every page.
     Rests on: The robots meta tag and X-Robots-Tag as search engines document them: noindex keeps a page from being listed.
     Evidence: The tag or header on the start page.
     """
-    for (origin, text), (mask, evidence) in hidden_hosts(site).items():
-        message = f"the start page and nearly all pages of {origin} say `{text}`"
-        yield Hit(site.starts[origin], mask, message, (evidence,))
+    for (origin, _), (mask, evidence, same) in hidden_hosts(site).items():
+        what = f"`{evidence.text}`" if same else f"noindex, the start page as `{evidence.text}`"
+        yield Hit(site.starts[origin], mask, f"the start page and nearly all pages of {origin} say {what}", (evidence,))
 
 
 def without_hidden_host(told: WholeHosts, url: str, evidence: tuple[Evidence, ...], mask: int) -> int:
     """A mask without the crawlers for which `site-noindex` has told the cause."""
     for one in evidence:
-        known = told.get((origin_of(url), one.text))
+        known = told.get((origin_of(url), one.kind))
         if known:
-            mask &= ~known[0]
+            mask &= ~known.mask
     return mask
 
 

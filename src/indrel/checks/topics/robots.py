@@ -10,7 +10,7 @@ from indrel.checks.catalogue import Hit, Need, check
 from indrel.checks.evidence import LISTED_ROW, PAGE_ROW, listings, robots_line, rules, said, stated, who_is
 from indrel.checks.measures import MANY, MOST_NAMED, NEARLY_ALL
 from indrel.core.address import made_up_path, split
-from indrel.core.answers import status_text
+from indrel.core.answers import NO_SUCH_HOST, status_text
 from indrel.core.model import CheckClass, Evidence, Severity, plural
 from indrel.core.page.headers import is_html
 from indrel.core.robots import Access, HostRobots
@@ -169,7 +169,12 @@ def robots_unreachable(site: Site) -> Iterator[Hit]:
         if host.access is Access.ALL_BARRED and not site.is_closed(host.origin):
             what = status_text(host.status, host.error)
             evidence = Evidence("status", host.final or host.url, None, what)
-            yield Hit(host.url, site.all_mask, _unreachable(host, what), (evidence,))
+            mend = NAME_IT_RIGHT if host.error == NO_SUCH_HOST else END_THE_PAUSE if host.status and host.error else ""
+            yield Hit(host.url, site.all_mask, _unreachable(host, what), (evidence,), mend=mend)
+
+
+NAME_IT_RIGHT = "Check how the name is written: it has no address; if it is right, have its DNS entry restored."
+END_THE_PAUSE = "Nothing, if the pause is meant: end it within days, since pages that stay away for long are dropped."
 
 
 def _unreachable(host: HostRobots, what: str) -> str:
