@@ -19,6 +19,7 @@ from indrel.core.robots import Access
 from indrel.decide.reasons import decides, reasons
 from indrel.decide.site import Site
 from indrel.errors import UsageError
+from indrel.sqltext import quoted_list
 
 MOST_EXPLAINED = 5_000
 """Changed addresses whose cause is looked up; of more, the first in order of harm."""
@@ -166,6 +167,11 @@ UNKNOWN = "NOT read OR status IS NULL OR status >= 500 OR status IN (408, 425, 4
 """Whether nothing is known of an address, over the columns of `fact`: it was not read, or did not answer this time."""
 
 
+def _unreachable(site: Site) -> set[str]:
+    """The hosts whose robots.txt could not be had: crawlers keep away, and nothing is known of what it says."""
+    return {host.origin for host in site.robots.values() if host.known and host.access is Access.ALL_BARRED}
+
+
 class Unasked:
     """Why an audit says nothing of a check at an address: it was left out, or the page was not looked at with the browser."""
 
@@ -187,7 +193,11 @@ class Unreadable:
 
     def __init__(self, site: Site) -> None:
         self.site = site
-        self._whole = self._nothing_read()
+        self._shut = {
+            origin: f"robots.txt: {status_text(site.robots[origin].status, site.robots[origin].error)}"
+            for origin in _unreachable(site)
+        }
+        self.whole = self._nothing_read()
 
     def _nothing_read(self) -> str | None:
         """Why an address that an audit does not know may be there all the same; None where it would have been found."""
@@ -199,6 +209,8 @@ class Unreadable:
         if not start:
             return None
         read, status, error, barred = start[0]
+        if because := self._shut.get(self.site.base_origin):
+            return because
         return f"the start page could not be read: {status_text(status, error) if read else 'barred' if barred else 'not asked'}"
 
     def why(self, urls: Iterable[str]) -> dict[str, str]:
@@ -218,7 +230,7 @@ class Unreadable:
         }
         found = {}
         for url in chosen:
-            reason = self._robots(url) or self._page(rows.get(url), sitemaps.get(url))
+            reason = self._robots(url) or self._page(url, rows.get(url), sitemaps.get(url))
             if reason:
                 found[url] = reason
         return found
@@ -229,17 +241,19 @@ class Unreadable:
             return None
         return status_text(host.status, host.error) if host.access is Access.ALL_BARRED else ""
 
-    def _page(self, row: tuple[Any, ...] | None, sitemap: tuple[int | None, str | None] | None) -> str | None:
+    def _page(self, url: str, row: tuple[Any, ...] | None, sitemap: tuple[int | None, str | None] | None) -> str | None:
         if sitemap is not None:
             return None if sitemap[0] == 200 or (sitemap[0] and 400 <= sitemap[0] < 500) else status_text(*sitemap)
         if row is None:
-            return self._whole
+            return self.whole
         read, status, error, barred, unseen = row
         if not unseen:
             return None
         if read:
             return status_text(status, error)
-        return "barred, so it was not read" if barred else self._whole
+        if barred:
+            return self._shut.get(origin_of(url)) or "barred, so it was not read"
+        return self.whole
 
 
 def lost_since(before: Site, after: Site) -> list[Lost]:
@@ -251,7 +265,10 @@ def lost_since(before: Site, after: Site) -> list[Lost]:
 
 def changed_states(before: Site, after: Site, hosts: HostMap | None = None) -> list[StateChange]:
     """Addresses whose state changed, by crawler: wanted ones that got worse first."""
-    _bring_over(before, after, hosts or HostMap())
+    hosts = hosts or HostMap()
+    _bring_over(before, after, hosts)
+    shut = quoted_list(["", *sorted(_unreachable(after))])
+    shut_then = quoted_list(["", *sorted(map(hosts.origin, _unreachable(before)))])
     found = []
     for i, crawler in enumerate(after.crawlers):
         found += [
@@ -260,7 +277,8 @@ def changed_states(before: Site, after: Site, hosts: HostMap | None = None) -> l
                 f"""SELECT origin || path AS url, e.s{i}, {after.state_sql(i)} AS state, fact.want = 'show' OR e.want = 'show',
                     fact.want
                 FROM fact JOIN earlier e USING (origin, path) WHERE known AND state <> e.s{i}
-                AND NOT (state <> 'barred' AND ({UNKNOWN})) AND NOT (e.s{i} <> 'barred' AND e.unseen) ORDER BY url"""
+                AND NOT (({UNKNOWN}) AND (state <> 'barred' OR origin IN ({shut})))
+                AND NOT (e.unseen AND (e.s{i} <> 'barred' OR origin IN ({shut_then}))) ORDER BY url"""
             )
         ]
     return sorted(found, key=lambda c: (not c.is_worse, not c.wanted, c.after == State.OPEN, c.url))
@@ -274,13 +292,13 @@ def _sets(after: Site, found: Comparison) -> None:
 
     here = "SELECT origin, path FROM fact WHERE known"
     listed = "SELECT DISTINCT a.origin, a.path FROM entry e JOIN address a ON a.id = e.address"
-    for sql, ours, theirs in (
+    for urls, ours, theirs in (
         (found.addresses_new, here, "SELECT origin, path FROM earlier"),
         (found.addresses_gone, "SELECT origin, path FROM earlier", here),
         (found.sitemap_new, listed, "SELECT origin, path FROM earlier_listed"),
         (found.sitemap_gone, "SELECT origin, path FROM earlier_listed", listed),
     ):
-        sql += column(f"SELECT origin || path AS url FROM (({ours}) EXCEPT ({theirs})) ORDER BY url")
+        urls += column(f"SELECT origin || path AS url FROM (({ours}) EXCEPT ({theirs})) ORDER BY url")
     for what in ("robots", "canonical"):
         found.directives += [
             {"url": url, "what": what, "before": old, "after": new}
@@ -316,13 +334,31 @@ def _findings(before: Site, after: Site, hosts: HostMap, found: Comparison) -> N
             found.unknown.append({"url": url, "because": because, "when": when, "checks": checks})
     told = {str(one["url"]) for one in found.unknown}
     lost_sight = after.rows(
-        f"SELECT origin || path AS url FROM fact JOIN earlier e USING (origin, path) WHERE known AND ({UNKNOWN}) AND barred = 0 "
-        "AND NOT e.unseen ORDER BY url"
+        f"""SELECT origin || path AS url FROM fact JOIN earlier e USING (origin, path) WHERE known AND ({UNKNOWN})
+        AND (barred = 0 OR origin IN ({quoted_list(["", *sorted(_unreachable(after))])})) AND NOT e.unseen ORDER BY url"""
     )
-    reasons_of = Unreadable(after).why([url for (url,) in lost_sight])
+    now, then = Unreadable(after), Unreadable(before)
+    reasons_of = now.why([url for (url,) in lost_sight])
+    # what an audit could not have come across is neither gone nor new
+    if now.whole:
+        reasons_of |= dict.fromkeys(found.addresses_gone, now.whole)
+        found.addresses_gone = []
+        found.sitemap_gone = found.sitemap_gone if _sitemap_read(after) else []
     found.unknown += [
         {"url": u, "because": b, "when": "now", "checks": []} for u, b in reasons_of.items() if u not in told
     ]
+    if then.whole:
+        found.unknown += [
+            {"url": u, "because": then.whole, "when": "then", "checks": []}
+            for u in found.addresses_new
+            if u not in told
+        ]
+        found.addresses_new = []
+        found.sitemap_new = found.sitemap_new if _sitemap_read(before) else []
+
+
+def _sitemap_read(site: Site) -> bool:
+    return bool(site.one("SELECT count(*) FROM sitemap WHERE status = 200 AND fetch_error IS NULL"))
 
 
 def known_of(

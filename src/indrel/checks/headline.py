@@ -31,9 +31,10 @@ def headline(site: Site, findings: Sequence[Finding]) -> Headline:
     # a feed that nothing states a want for is a note, and no exposure
     unwanted = "want IN ('hide', 'lock', 'drop') AND open > 0 AND NOT (kind = 'feed' AND entry IS NULL)"
     exposed = f"{unwanted} OR closed AND {site.all_mask} & ~barred & ~noindex > 0 AND status < 300"
-    wanted, gone, shown, assets = site.rows(
+    wanted, gone, shown, assets, unread = site.rows(
         f"""SELECT count(*) FILTER (page AND want = 'show'), count(*) FILTER (page AND want = 'show' AND ({lost})),
-        count(*) FILTER (page AND ({exposed})), count(*) FILTER (NOT page AND want = 'show' AND ({lost}))
+        count(*) FILTER (page AND ({exposed})), count(*) FILTER (NOT page AND want = 'show' AND ({lost})),
+        count(*) FILTER (page AND want = 'show' AND tail = 'unread' AND NOT ({lost}))
         FROM (SELECT *, NOT {ASSET_SQL} AS page FROM fact WHERE known)"""
     )[0]
     grave = [f for f in findings if f.severity in (Severity.STOP, Severity.FIX) and not f.accepted]
@@ -50,9 +51,7 @@ def headline(site: Site, findings: Sequence[Finding]) -> Headline:
     if whole:
         said = f"{whole.message}{_for_whom(site, whole)}{_place(whole.evidence)}"
     else:
-        said = (
-            f"{_said(wanted, gone, shown, conflicts, faults, int(others), len(grave) + bool(halted))}{_beside(assets)}"
-        )
+        said = f"{_said(wanted, gone, int(unread), shown, conflicts, faults, int(others), len(grave) + bool(halted))}{_beside(assets)}"
         said = f"{halted.message}; {said}" if halted else said
     return Headline(spoken_of(site), said, wanted, gone, shown, conflicts, faults, whole is not None)
 
@@ -74,11 +73,21 @@ def _place(evidence: Sequence[Evidence]) -> str:
     return f" ({evidence[0].where}:{evidence[0].line})"
 
 
-def _said(wanted: int, lost: int, exposed: int, conflicts: int, faults: int, others: int, grave: int) -> str:
+def _said(
+    wanted: int, lost: int, unread: int, exposed: int, conflicts: int, faults: int, others: int, grave: int
+) -> str:
     if not wanted:
         parts = ["no page is known to be wanted"]
     elif lost:
         parts = [f"{lost:,} of {plural(wanted, 'wanted page')} {'is' if lost == 1 else 'are'} lost"]
+        parts[0] += f" ({unread:,} {'was' if unread == 1 else 'were'} not read)" if unread else ""
+    elif unread == wanted:
+        parts = [f"of {plural(wanted, 'wanted page')} none was read"]
+    elif unread:
+        read = wanted - unread
+        parts = [
+            f"{read:,} of {wanted:,} wanted pages {'was read, and is' if read == 1 else 'were read, and all are'} open"
+        ]
     else:
         parts = [f"all {plural(wanted, 'wanted page')} are open" if wanted > 1 else "the one wanted page is open"]
     if exposed:
