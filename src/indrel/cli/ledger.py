@@ -94,7 +94,7 @@ def request(
     from indrel.ledger import Ledger
 
     today = _day(on)
-    asked, left = _asked(urls, files, since, check, snapshot, crawler, quiet)
+    asked, left, subject = _asked(urls, files, since, check, snapshot, crawler, quiet)
     with Ledger(book) as found:
         if allowance:
             found.allowance = allowance
@@ -114,7 +114,7 @@ def request(
         }  # fmt: skip
         out_console().file.write(json_module.dumps(document, ensure_ascii=False) + "\n")
         return
-    _show_list(listed, today, limit, waiting)
+    _show_list(listed, today, limit, waiting, subject)
     for url, state in list(left.items())[:FEW]:
         say(f"not asked for: {url} is {state}, a crawl would learn nothing", quiet)
     if len(left) > FEW:
@@ -131,18 +131,21 @@ def request(
         )
 
 
-def _show_list(listed: list[Request], today: date, limit: int, waiting: int) -> None:
-    from indrel.core.model import plural
+def _show_list(listed: list[Request], today: date, limit: int, waiting: int, subject: str) -> None:
+    from indrel.core.address import site_key
+    from indrel.core.model import listing, plural
 
     term = terminal()
     due = [r for r in listed if not r.done]
+    subject = subject or listing(sorted({site_key(r.url) for r in listed})[:3])
     if not listed:
-        term.line(f"{today}: nothing to ask for.", "bold")
+        term.line(f"{subject + ': ' if subject else ''}nothing to ask for on {today}.", "bold")
         return
     done = f", {len(listed) - len(due):,} done" if len(due) < len(listed) else ""
     full = "" if len(listed) < limit else f", the allowance of {limit:,} is used"
     term.line(
-        f"{today}: {plural(len(due), 'address', 'addresses')} to ask for{done}; {waiting:,} waiting{full}.", "bold"
+        f"{subject}: {plural(len(due), 'address', 'addresses')} to ask for on {today}{done}; {waiting:,} waiting{full}.",
+        "bold",
     )
     for one in due:
         term.line(one.url, indent=2)
@@ -158,8 +161,8 @@ def _asked(
     snapshot: Path | None,
     crawler: str | None,
     quiet: bool,
-) -> tuple[list[Asked], dict[str, str]]:
-    """What the command line asks for, most harmful first, and what would be of no use, by state."""
+) -> tuple[list[Asked], dict[str, str], str]:
+    """What the command line asks for, most harmful first, what would be of no use, by state, and whose audit says so."""
     from indrel.core.address import normalise
     from indrel.ledger.book import Asked
 
@@ -171,15 +174,16 @@ def _asked(
             if url is None:
                 raise UsageError(f"{text} is not an address")
             found[url] = Asked(url)
-        return list(found.values()), {}
+        return list(found.values()), {}, ""
     from indrel import pipeline
+    from indrel.checks.headline import spoken_of
     from indrel.ledger.choose import by_harm, useless
 
     with opened(snapshot, [crawler] if crawler else None, quiet) as site:
         asked = [Asked(pipeline.page_address(text, site), harm=_NAMED) for text in whole] + _chosen(site, since, check)
         asked = by_harm(site, asked)
         left = useless(site, [a.url for a in asked])
-    return [a for a in asked if a.url not in left], left
+        return [a for a in asked if a.url not in left], left, spoken_of(site)
 
 
 _NAMED = 150
