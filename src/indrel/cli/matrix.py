@@ -99,6 +99,8 @@ def sentence(rows: Sequence[MatrixRow]) -> str:
     counts = Counter(row.reads for row in rows)
     parts = [f"{counts[w]:,} {w if w != 'part' else 'a part'}" for w in ("everything", "part", "nothing") if counts[w]]
     shut = [row.crawlers[0] for row in rows if row.reads == "nothing"]
+    if len(parts) == 1:
+        return f"each of {len(rows):,} crawlers may read {parts[0].split(' ', 1)[1]}"
     named = f" ({', '.join(shut)})" if 0 < len(shut) <= FEW else ""
     return f"of {len(rows):,} crawlers {', '.join(parts).replace(' ', ' may read ', 1)}{named}"
 
