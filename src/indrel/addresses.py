@@ -10,7 +10,7 @@ from indrel.checks import checks, verdict_of
 from indrel.core.intent import KIND_NAMES
 from indrel.core.model import State, Want
 from indrel.core.page.tokens import nearest
-from indrel.decide.kinds import why
+from indrel.decide.kinds import ASSET_SQL, why
 from indrel.decide.site import Site
 from indrel.errors import UsageError
 from indrel.snapshot.schema import REASONS
@@ -178,11 +178,12 @@ class Filters:
             if given:
                 conditions.append(condition)
                 values.append(list(given))
+        page = f"f.id NOT IN (SELECT id FROM fact WHERE {ASSET_SQL})"  # what a page loads needs no link
         if self.reached_by is not None:
             _known_words([self.reached_by], REACHED_BY, "way to be reached")
-            conditions.append(f"p.clicks IS NULL AND NOT f.start AND {REACHED_BY[self.reached_by]}")
+            conditions.append(f"p.clicks IS NULL AND NOT f.start AND {page} AND {REACHED_BY[self.reached_by]}")
         elif self.unreached:
-            conditions.append("p.clicks IS NULL")
+            conditions.append(f"p.clicks IS NULL AND {page}")
         return " AND ".join(conditions), values
 
 
