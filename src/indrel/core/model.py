@@ -236,6 +236,16 @@ class Verdict:
     lost: tuple[Lost, ...] = ()
     """With a baseline: wanted addresses that were open in it and are lost now, whatever check speaks of them."""
 
+    def lost_together(self) -> list[tuple[list[str], str, Evidence | None, list[str]]]:
+        """Lost addresses that one line loses: their addresses, the state now, the line, the crawlers it holds for."""
+        crawlers: dict[tuple[str, str, Evidence | None], list[str]] = {}
+        for one in self.lost:
+            crawlers.setdefault((one.url, one.after, one.evidence), []).append(one.crawler)
+        groups: dict[tuple[str, Evidence | None, tuple[str, ...]], list[str]] = {}
+        for (url, after, evidence), names in crawlers.items():
+            groups.setdefault((after, evidence, tuple(names)), []).append(url)
+        return [(urls, after, evidence, list(names)) for (after, evidence, names), urls in groups.items()]
+
     def count(self, severity: Severity) -> int:
         return sum(1 for f in self.findings if f.severity is severity and not f.accepted)
 

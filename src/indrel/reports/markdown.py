@@ -9,6 +9,7 @@ from indrel.decide.site import Site
 from indrel.plain import safe
 from indrel.reports.terminal import HEADINGS, sentence, short
 
+MOST_LOST = 10
 MOST_CAUSES = 60
 EXAMPLES = 5
 
@@ -34,22 +35,25 @@ def code(value: str) -> str:
 
 def render(verdict: Verdict, site: Site) -> bytes:
     lines = [f"# {text(sentence(verdict))}", ""]
-    for lost in verdict.lost:
-        by = lost.evidence
+    for urls, after, by, crawlers in verdict.lost_together():
+        who = "" if len(crawlers) == len(verdict.crawlers) else f" for {', '.join(map(code, crawlers))}"
+        named = ", ".join(code(short(url, site.base_origin)) for url in urls[:MOST_LOST])
+        more = f" and {len(urls) - MOST_LOST:,} more" if len(urls) > MOST_LOST else ""
         line = (
             f": {code(short(by.where, site.base_origin) + (f':{by.line}' if by.line else ''))} {code(by.text)}"
             if by
             else ""
         )
-        lines.append(
-            f"- **lost** for {code(lost.crawler)}: {code(short(lost.url, site.base_origin))} is {lost.after}{line}"
-        )
+        lines.append(f"- **lost**{who}: {named}{more} {'is' if len(urls) == 1 else 'are'} {after}{line}")
     verdict = verdict.fresh()
     if not verdict.complete:
         lines += [f"**Not complete:** {text(verdict.incomplete_because or '')}.", ""]
     lines += [f"**The check {c.check} crashed:** its findings are missing." for c in verdict.crashed]
+    alike: dict[tuple[tuple[str, int], ...], list[str]] = {}
     for crawler, states in verdict.states.items():
-        lines.append(f"- {code(crawler)}: " + ", ".join(f"{state} {count:,}" for state, count in states.items()))
+        alike.setdefault(tuple(states.items()), []).append(code(crawler))
+    for counts, names in alike.items():
+        lines.append(f"- {', '.join(names)}: " + ", ".join(f"{state} {count:,}" for state, count in counts))
     shown = 0
     for severity in Severity:
         causes = [c for c in verdict.causes if c.severity is severity and not c.accepted]

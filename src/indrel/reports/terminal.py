@@ -132,13 +132,12 @@ class Terminal:
         self._left_out(verdict)
 
     def _lost(self, verdict: Verdict, origin: str) -> None:
-        """What was open in the baseline and is lost now, one line an address and state, with what does it."""
-        groups: dict[tuple[str, str, Evidence | None], list[str]] = {}
-        for lost in verdict.lost:
-            groups.setdefault((lost.url, lost.after, lost.evidence), []).append(lost.crawler)
-        for (url, after, evidence), crawlers in list(groups.items())[:FIRST]:
+        """What was open in the baseline and is lost now, by what does it."""
+        groups = verdict.lost_together()
+        for urls, after, evidence, crawlers in groups[:FIRST]:
             who = "" if len(crawlers) == len(verdict.crawlers) else f" for {listing(crawlers)}"
-            self.line(f"lost  {short(url, origin)} is {after}{who}", "bold red", indent=2, hang=6)
+            what = f"{self._some(urls, origin, len(urls))} {'is' if len(urls) == 1 else 'are'} {after}{who}"
+            self.line(f"lost  {what}", "bold red", indent=2, hang=6)
             if evidence:
                 self.evidence(evidence, origin)
         if len(groups) > FIRST:
