@@ -13,7 +13,7 @@ from indrel.core.crawlers import Crawler
 from indrel.core.intent import WantEntry
 from indrel.core.model import Evidence, Finding, State, Want, listing, plural
 from indrel.core.robots import ALWAYS_ALLOWED, Access
-from indrel.decide.kinds import why
+from indrel.decide.kinds import JUNK, kind_of_address, why
 from indrel.decide.place import placed
 from indrel.decide.reasons import decides, reasons
 from indrel.decide.site import Site
@@ -106,12 +106,14 @@ def explain(site: Site, url: str, findings: Sequence[Finding] = ()) -> Explanati
         by = tuple(decides(behind, i))
         steps[crawler.token].append(Step("state", _state_words(states[crawler.token]), by))
         steps[crawler.token].append(change_step(site, url, fact, crawler, states[crawler.token], by))
-    entries = site.intent.deciding(url, fact["kind"] if fact else "other")
+    kind = fact["kind"] if fact else kind_of_address(url)
+    entries = site.intent.deciding(url, kind)
     entry = entries[0] if entries else None
     if fact is None or number is None:
-        want, because = (entry.want, _stated(site, entry)) if entry else (Want.ANY, "nothing says so")
+        implied = Want.HIDE if kind in JUNK else Want.ANY
+        want, because = (entry.want, _stated(site, entry)) if entry else (implied, _of_its_kind(implied, kind))
         return Explanation(
-            url, False, "other", site.section(url), want, because, states, steps, entry=entry, shadowed=entries[1:]
+            url, False, kind, site.section(url), want, because, states, steps, entry=entry, shadowed=entries[1:]
         )
     return Explanation(
         url=url,
@@ -185,9 +187,11 @@ def _why_wanted(fact: dict[str, Any]) -> str:
         return "implied: a sitemap puts it forward"
     if fact["named"]:
         return "implied: other pages name it as canonical"
-    if fact["want"] == Want.HIDE:
-        return f"implied: pages of its kind ({fact['kind']}) are nearly always junk"
-    return "nothing says so"
+    return _of_its_kind(fact["want"], fact["kind"])
+
+
+def _of_its_kind(want: str, kind: str) -> str:
+    return f"implied: pages of its kind ({kind}) are nearly always junk" if want == Want.HIDE else "nothing says so"
 
 
 def robots_steps(site: Site, url: str, crawler: Crawler) -> tuple[list[Step], bool]:

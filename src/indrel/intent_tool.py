@@ -63,7 +63,9 @@ def show(intent: Intent, url: str, site: Site | None) -> Shown:
     entries = intent.deciding(url, kind)
     if entries:
         return Shown(url, kind, entries[0].want, True, entries[0], tuple(entries[1:]))
-    return Shown(url, kind, want if number is not None else Want.ANY.value, False, None, ())
+    if number is None and kind in JUNK:
+        want = Want.HIDE.value
+    return Shown(url, kind, want, False, None, ())
 
 
 # ---------------------------------------------------------------- check
