@@ -51,7 +51,7 @@ def place_of(finding: Finding) -> Key:
         first.kind == "text" and finding.also
     ):  # what two addresses share: the place is what makes both, not what they say
         return (first.kind, finding.section, _apart(finding.url, finding.also[0]))
-    text = pattern(first.text, dict.fromkeys((first.where, finding.url, *finding.also[:1])))
+    text = pattern(first.text, dict.fromkeys((finding.url, first.where, *finding.also[:1])))
     return (first.kind, text) if first.kind in DIRECTIVES else (first.kind, finding.section, text)
 
 
@@ -61,13 +61,14 @@ def pattern(text: str, places: Iterable[str]) -> str:
     `places` are addresses or files. What a template prints of them is taken out whole, where it stands alone; the
     slug only where nothing longer of its page is found.
     """
-    for place in places:
-        for name in _names(place):
-            if name in text:
-                found = _without(text, name)
-                if found != text:
-                    text = found
-                    break
+    taken: list[str] = []
+    names = {name for place in places for name in _names(place)}  # a page's file and its address name it both
+    for name in sorted(names, key=lambda n: (-len(n), n)):
+        if name in text and not any(name in longer for longer in taken):
+            found = _without(text, name)
+            if found != text:
+                text = found
+                taken.append(name)
     return _plain(text)
 
 
@@ -100,10 +101,10 @@ def _without(text: str, name: str) -> str:
 
 
 def _names(place: str) -> Iterable[str]:
-    """What a template prints of a page's own address, the longest first: all of it, its path, its last segment."""
+    """What a template prints of a page's own address: all of it, its path, its last segment."""
     path = split(place).path if "://" in place else "/" + place
     bare = path.partition("?")[0]
-    slug = bare.rstrip("/").rpartition("/")[2]
+    slug = bare.removesuffix("index.html").rstrip("/").rpartition("/")[2]  # a folder's file says nothing of the page
     names = (
         place,
         path[1:],
