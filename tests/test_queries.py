@@ -79,7 +79,8 @@ def test_queries_do_not_grow_with_findings(tmp_path: Path, monkeypatch: pytest.M
         assert gathered.exit_code == 1, gathered.output  # how often that writes hangs on the clock
         rules = f"{times}/robots.txt"
         for command in (
-            ["audit", snapshot, "--crawler", "bingbot"], ["report", snapshot, *(f"-o{times}.{ending}" for ending in ("json", "csv", "xlsx", "md", "sarif", "html"))],
+            ["audit", snapshot, "--crawler", "bingbot"],
+            ["report", snapshot, *(f"-o{times}.{ending}" for ending in ("json", "csv", "xlsx", "md", "sarif", "html"))],
             ["list", snapshot, "-o", f"{times}-list.csv"], ["compare", snapshot, snapshot], ["reconcile", snapshot, "table.csv"],
             ["robots", "matrix", rules, "--from", snapshot], ["robots", "impact", rules, "new.txt", "--from", snapshot],
             *(["draft", kind, snapshot, "-o", f"{kind}-{times}"] for kind in ("robots", "sitemap", "headers")),
