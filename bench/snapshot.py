@@ -40,9 +40,10 @@ def generate(path: Path, addresses: int, links: int) -> None:
             FROM address WHERE id % 100 <> 11"""
         )
         run(
-            """INSERT INTO page SELECT address, 'Page ' || address, NULL, 'utf-8', NULL, NULL, NULL, NULL, NULL,
-            (hash(address) // 4)::BIGINT, 4000, 'words', NULL, 'Page ' || address, 600, 20, repeat(md5(address::VARCHAR), 4)::BLOB,
-            0, NULL, NULL FROM answer WHERE status = 200"""
+            """INSERT INTO page BY NAME SELECT address, 'Page ' || address AS title, 'utf-8' AS charset,
+            (hash(address) // 4)::BIGINT AS text_hash, 4000 AS text_length, 'words' AS excerpt, 'Page ' || address AS heading,
+            600 AS own_words, 20 AS own_links, repeat(md5(address::VARCHAR), 4)::BLOB AS sketch, 0 AS marks,
+            (hash(address) // 8)::BIGINT AS bag FROM answer WHERE status = 200"""
         )
         run(
             """INSERT INTO directive SELECT address, 0, CASE WHEN address % 500 = 1 THEN 'googlebot' ELSE '' END, true, false,
