@@ -172,6 +172,11 @@ def _unreachable(site: Site) -> set[str]:
     return {host.origin for host in site.robots.values() if host.known and host.access is Access.ALL_BARRED}
 
 
+def _origins(names: Iterable[str]) -> str:
+    """Origins for a query's IN, which must not be empty."""
+    return quoted_list(["", *sorted(names)])
+
+
 class Unasked:
     """Why an audit says nothing of a check at an address: it was left out, or the page was not looked at with the browser."""
 
@@ -267,8 +272,7 @@ def changed_states(before: Site, after: Site, hosts: HostMap | None = None) -> l
     """Addresses whose state changed, by crawler: wanted ones that got worse first."""
     hosts = hosts or HostMap()
     _bring_over(before, after, hosts)
-    shut = quoted_list(["", *sorted(_unreachable(after))])
-    shut_then = quoted_list(["", *sorted(map(hosts.origin, _unreachable(before)))])
+    shut, shut_then = _origins(_unreachable(after)), _origins(map(hosts.origin, _unreachable(before)))
     found = []
     for i, crawler in enumerate(after.crawlers):
         found += [
@@ -335,7 +339,7 @@ def _findings(before: Site, after: Site, hosts: HostMap, found: Comparison) -> N
     told = {str(one["url"]) for one in found.unknown}
     lost_sight = after.rows(
         f"""SELECT origin || path AS url FROM fact JOIN earlier e USING (origin, path) WHERE known AND ({UNKNOWN})
-        AND (barred = 0 OR origin IN ({quoted_list(["", *sorted(_unreachable(after))])})) AND NOT e.unseen ORDER BY url"""
+        AND (barred = 0 OR origin IN ({_origins(_unreachable(after))})) AND NOT e.unseen ORDER BY url"""
     )
     now, then = Unreadable(after), Unreadable(before)
     reasons_of = now.why([url for (url,) in lost_sight])

@@ -13,7 +13,7 @@ from indrel.core.crawlers import Crawler
 from indrel.core.intent import WantEntry
 from indrel.core.model import Evidence, Finding, State, Want, listing, plural
 from indrel.core.robots import ALWAYS_ALLOWED, Access
-from indrel.decide.kinds import JUNK, kind_of_address, why
+from indrel.decide.kinds import implied_want, kind_of_address, why
 from indrel.decide.place import placed
 from indrel.decide.reasons import decides, reasons
 from indrel.decide.site import Site
@@ -110,7 +110,7 @@ def explain(site: Site, url: str, findings: Sequence[Finding] = ()) -> Explanati
     entries = site.intent.deciding(url, kind)
     entry = entries[0] if entries else None
     if fact is None or number is None:
-        implied = Want.HIDE if kind in JUNK else Want.ANY
+        implied = implied_want(kind)
         want, because = (entry.want, _stated(site, entry)) if entry else (implied, _of_its_kind(implied, kind))
         return Explanation(
             url, False, kind, site.section(url), want, because, states, steps, entry=entry, shadowed=entries[1:]

@@ -10,7 +10,7 @@ from pathlib import Path
 from indrel.checks import judge, verdict_of
 from indrel.core.intent import Intent, WantEntry, parse_intent
 from indrel.core.model import Finding, Severity, State, Want, listing, plural
-from indrel.decide.kinds import JUNK, kind_of_address
+from indrel.decide.kinds import JUNK, implied_want, kind_of_address
 from indrel.decide.site import Site
 from indrel.snapshot import Snapshot
 
@@ -56,15 +56,14 @@ def _entry(entry: WantEntry) -> dict[str, object]:
 
 def show(intent: Intent, url: str, site: Site | None) -> Shown:
     """Which entry decides an address. Its kind is the snapshot's where it is known there, else its address tells."""
-    kind, want = kind_of_address(url), Want.ANY.value
+    kind = kind_of_address(url)
+    want = implied_want(kind).value
     number = site.id_of(url) if site else None
     if site and number is not None:
         kind, want = site.rows("SELECT kind, want FROM fact WHERE id = ?", [number])[0]
     entries = intent.deciding(url, kind)
     if entries:
         return Shown(url, kind, entries[0].want, True, entries[0], tuple(entries[1:]))
-    if number is None and kind in JUNK:
-        want = Want.HIDE.value
     return Shown(url, kind, want, False, None, ())
 
 

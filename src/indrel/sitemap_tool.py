@@ -17,7 +17,16 @@ from indrel.core.address import normalise, origin_of, site_key, split
 from indrel.core.crawlers import Crawler
 from indrel.core.intent import Intent
 from indrel.core.model import Finding, Skipped
-from indrel.core.sitemap import Child, Entry, Found, SitemapReader, SitemapSummary, SitemapWalk, entry_fault
+from indrel.core.sitemap import (
+    Child,
+    Entry,
+    Found,
+    SitemapReader,
+    SitemapSummary,
+    SitemapWalk,
+    entry_fault,
+    on_its_host,
+)
 from indrel.decide.site import Site
 from indrel.errors import InputError
 from indrel.gather.recorder import now
@@ -250,7 +259,7 @@ async def _fetch_all(url: str, gatherer: _Gatherer, options: GatherOptions) -> N
                 raise InputError(f"{url} cannot be read: {error or 'no answer'}")
             children += gatherer.take(number, reader.close())
             gatherer.finish(number, todo, reader.summary, status, error)
-            left = walk.lists(todo, number, children, partial(_on_its_host, todo.place))
+            left = walk.lists(todo, number, children, partial(on_its_host, todo.place))
             gatherer.unread += [child.loc for child in left]
         for other in sorted(gatherer.origins - {origin})[:MOST_HOSTS]:  # who else may vouch for the file
             await _robots(other, gatherer, fetcher)
@@ -265,9 +274,3 @@ async def _robots(origin: str, gatherer: _Gatherer, fetcher: Fetcher) -> None:
     media, _ = content_type(robots.header("content-type"))
     answer = (robots.status, robots.error, media, hops, robots.url, robots.body, robots.cut)
     gatherer.writer.add("robots", [(origin, *answer, "site", True, None)])
-
-
-def _on_its_host(sitemap: str, loc: str) -> str | None:
-    """The address that an index means, if it stands on the index's own host."""
-    target = normalise(loc, sitemap)
-    return target if target and site_key(target) == site_key(sitemap) else None

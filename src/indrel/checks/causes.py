@@ -47,9 +47,8 @@ def place_of(finding: Finding) -> Key:
         return ("sitemap", first.where)
     if first.kind == "intent":
         return ("intent", first.where, str(first.line))
-    if (
-        first.kind == "text" and finding.also
-    ):  # what two addresses share: the place is what makes both, not what they say
+    if first.kind == "text" and finding.also:
+        # two addresses share it: the place is what makes both, not what they say
         return (first.kind, finding.section, _apart(finding.url, finding.also[0]))
     text = pattern(first.text, dict.fromkeys((finding.url, first.where, *finding.also[:1])))
     return (first.kind, text) if first.kind in DIRECTIVES else (first.kind, finding.section, text)

@@ -236,6 +236,13 @@ class Verdict:
     lost: tuple[Lost, ...] = ()
     """With a baseline: wanted addresses that were open in it and are lost now, whatever check speaks of them."""
 
+    def states_together(self) -> list[tuple[list[str], list[tuple[str, int]]]]:
+        """How many addresses are in each state, once for all crawlers that see the same."""
+        groups: dict[tuple[tuple[str, int], ...], list[str]] = {}
+        for crawler, counts in self.states.items():
+            groups.setdefault(tuple(counts.items()), []).append(crawler)
+        return [(names, list(counts)) for counts, names in groups.items()]
+
     def lost_together(self) -> list[tuple[list[str], str, Evidence | None, list[str]]]:
         """Lost addresses that one line loses: their addresses, the state now, the line, the crawlers it holds for."""
         crawlers: dict[tuple[str, str, Evidence | None], list[str]] = {}

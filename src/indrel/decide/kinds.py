@@ -11,6 +11,7 @@ from typing import NamedTuple
 
 from indrel.core.address import split
 from indrel.core.intent import ASSETS
+from indrel.core.model import Want
 from indrel.core.page.facts import Mark
 from indrel.sqltext import quoted_list
 
@@ -119,6 +120,11 @@ def kind_sql(rule: str) -> str:
     """The kind's name from the number of its rule."""
     names = quoted_list([*(r.kind for r in RULES), "other"])
     return f"([{names}])[{rule}::INTEGER + 1]"
+
+
+def implied_want(kind: str) -> Want:
+    """What is implied of an address by its kind alone."""
+    return Want.HIDE if kind in JUNK else Want.ANY
 
 
 def kind_of_address(url: str) -> str:

@@ -49,11 +49,8 @@ def render(verdict: Verdict, site: Site) -> bytes:
     if not verdict.complete:
         lines += [f"**Not complete:** {text(verdict.incomplete_because or '')}.", ""]
     lines += [f"**The check {c.check} crashed:** its findings are missing." for c in verdict.crashed]
-    alike: dict[tuple[tuple[str, int], ...], list[str]] = {}
-    for crawler, states in verdict.states.items():
-        alike.setdefault(tuple(states.items()), []).append(code(crawler))
-    for counts, names in alike.items():
-        lines.append(f"- {', '.join(names)}: " + ", ".join(f"{state} {count:,}" for state, count in counts))
+    for names, counts in verdict.states_together():
+        lines.append(f"- {', '.join(map(code, names))}: " + ", ".join(f"{state} {count:,}" for state, count in counts))
     shown = 0
     for severity in Severity:
         causes = [c for c in verdict.causes if c.severity is severity and not c.accepted]

@@ -191,11 +191,9 @@ class Terminal:
 
     def states(self, verdict: Verdict) -> None:
         """How many addresses are in each state, a line for all crawlers that see the same."""
-        groups: dict[tuple[tuple[str, int], ...], list[str]] = {}
-        for crawler, counts in verdict.states.items():
-            groups.setdefault(tuple(counts.items()), []).append(crawler)
-        label = max((width(", ".join(names)) for names in groups.values()), default=0)
-        for seen, names in groups.items():
+        groups = verdict.states_together()
+        label = max((width(", ".join(names)) for names, _ in groups), default=0)
+        for names, seen in groups:
             pieces = [(f"{', '.join(names):<{label}}", "bold")]
             for state, count in sorted(seen, key=lambda pair: list(State).index(State(pair[0])), reverse=True):
                 pieces.append((f"   {state} {count:,}", STATE_STYLES[State(state)]))

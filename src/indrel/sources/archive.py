@@ -12,6 +12,7 @@ import zlib
 from collections import Counter
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
+from functools import partial
 from pathlib import Path
 from typing import Any, BinaryIO
 
@@ -22,7 +23,7 @@ from indrel.core.address import Joiner, normalise, origin_of, site_key
 from indrel.core.page.headers import content_type, is_html
 from indrel.core.robots import parse as parse_robots
 from indrel.core.robots.access import MAX_HOPS
-from indrel.core.sitemap import Child, Entry, Found, SitemapReader, SitemapWalk, announced
+from indrel.core.sitemap import Child, Entry, Found, SitemapReader, SitemapWalk, announced, on_its_host
 from indrel.errors import InputError
 from indrel.gather.keeping import Answer, Keeper
 from indrel.gather.parsing import MAX_PAGE, PageTask, ParserPool, parse_in_order
@@ -300,14 +301,8 @@ class Archive:
         entries = [i for i in items if isinstance(i, Entry)]
         self.recorder.entries(number, entries, [normalise(e.loc) for e in entries])
         children = [i for i in items if isinstance(i, Child)]
-        for child in self._walk.lists(found, number, children, lambda loc: _on_host_of(url, loc)):
+        for child in self._walk.lists(found, number, children, partial(on_its_host, url)):
             self.recorder.elsewhere(number, child.loc, child.line)
-
-
-def _on_host_of(index: str, listed: str) -> str | None:
-    """The address that an index lists, if it is on the index's own host."""
-    url = normalise(listed, index)
-    return url if url and site_key(url) == site_key(index) else None
 
 
 def _address(written: str | None) -> str | None:

@@ -12,6 +12,7 @@ import os
 import re
 from collections import Counter
 from dataclasses import dataclass, field
+from functools import partial
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote, unquote_to_bytes
@@ -19,7 +20,7 @@ from urllib.parse import quote, unquote_to_bytes
 from indrel.arrow import pa
 from indrel.core.address import normalise, origin_of, site_key
 from indrel.core.robots import parse as parse_robots
-from indrel.core.sitemap import Child, Entry, Found, SitemapReader, SitemapWalk, announced
+from indrel.core.sitemap import Child, Entry, Found, SitemapReader, SitemapWalk, announced, on_its_host
 from indrel.errors import InputError, Interrupted
 from indrel.gather.parsing import PageTask, ParserPool, parse_in_order
 from indrel.gather.recorder import Recorder
@@ -389,11 +390,6 @@ class Folder:
         entries = [i for i in items if isinstance(i, Entry)]
         self.recorder.entries(number, entries, [normalise(e.loc) for e in entries])
         for child in self._walk.lists(
-            found, number, [i for i in items if isinstance(i, Child)], lambda loc: self._beside(loc, url)
+            found, number, [i for i in items if isinstance(i, Child)], partial(on_its_host, url)
         ):
             self.recorder.elsewhere(number, child.loc, child.line)
-
-    def _beside(self, listed: str, index: str) -> str | None:
-        """The address that an index lists, if it is on the host of the base."""
-        url = normalise(listed, index)
-        return url if url and site_key(url) == site_key(self.base) else None

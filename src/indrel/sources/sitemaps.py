@@ -7,10 +7,20 @@ from typing import NamedTuple
 
 import aiohttp
 
-from indrel.core.address import Joiner, normalise, site_key
+from indrel.core.address import Joiner, normalise
 from indrel.core.page.headers import content_type
 from indrel.core.page.html import read_page
-from indrel.core.sitemap import READABLE, Child, Entry, Found, SitemapReader, SitemapSummary, SitemapWalk, announced
+from indrel.core.sitemap import (
+    READABLE,
+    Child,
+    Entry,
+    Found,
+    SitemapReader,
+    SitemapSummary,
+    SitemapWalk,
+    announced,
+    on_its_host,
+)
 from indrel.gather.recorder import Recorder
 from indrel.sources import coding
 from indrel.sources.fetch import Fetcher, explain
@@ -136,4 +146,4 @@ class SitemapCollector:
     def _place(self, listed: str, index: str) -> str | None:
         """The address that an index lists, if it is one of the site or of the index's own host."""
         url = normalise(listed, index)
-        return url if url and (self.recorder.on_site(url) or site_key(url) == site_key(index)) else None
+        return url if url and self.recorder.on_site(url) else on_its_host(index, listed)

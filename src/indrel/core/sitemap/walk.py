@@ -6,7 +6,7 @@ from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 
-from indrel.core.address import normalise
+from indrel.core.address import normalise, site_key
 from indrel.core.sitemap.read import USUAL, Child, SitemapSummary
 
 READABLE = ("urlset", "index", "text", "rss", "atom")
@@ -78,6 +78,12 @@ class SitemapWalk:
             else:
                 left.append(child)
         return left
+
+
+def on_its_host(index: str, listed: str) -> str | None:
+    """The address that an index lists, if it stands on the index's own host."""
+    url = normalise(listed, index)
+    return url if url and site_key(url) == site_key(index) else None
 
 
 def announced(lines: Iterable[tuple[str, str, int]]) -> list[Found]:
