@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from pathlib import Path
 
-LINKS = 12
+LINKS, OTHERS = 12, 18
 WORDS = "hut ridge beck tarn crag stove warden bunk path cairn snow rope map kettle boots rain".split()  # noqa: SIM905
 
 
 def page(number: int, total: int) -> bytes:
     """Page `number`: links to its children in a tree of all pages, and to some others."""
     children = [c for c in range(number * LINKS + 1, number * LINKS + LINKS + 1) if c < total]
-    others = [(number * 7 + k * 131) % total for k in range(8)]
+    others = [(number * 7 + k * 131) % total for k in range(OTHERS)]
     links = "\n".join(f'<li><a href="{path(n)}">Page {n} of the huts</a></li>' for n in [*children, *others])
     words = " ".join(WORDS[(number * 31 + k * k) % len(WORDS)] for k in range(400))
     return (

@@ -19,7 +19,7 @@ from indrel.decide.site import Site
 from indrel.decide.stage import follow
 from indrel.demo.site import Response
 from indrel.explain import explain
-from indrel.sources.frontier import MAX_CHAIN, MAX_CLICKS, Frontier, pattern
+from indrel.sources.frontier import BETWEEN, MAX_CHAIN, MAX_CLICKS, Frontier, pattern
 
 REFRESH = '<meta http-equiv="refresh" content="0; url=/ok">'
 PAST = '<meta name="robots" content="unavailable_after: 2020-01-01">'
@@ -171,6 +171,20 @@ def test_frontier_bounds_patterns() -> None:
         901, f"{HOST}/other", 20
     )
     assert not frontier.add(902, f"{HOST}/hop", 1, MAX_CHAIN + 1, [f"{HOST}/x"])
+
+
+def test_frontier_bounds_patterns_that_name_each_other() -> None:
+    frontier, most = Frontier(per_pattern=4), 4 * BETWEEN
+    for kind, other in (("day", "month"), ("month", "day")):
+        there = [
+            frontier.add(hash((kind, n)), f"{HOST}/{kind}/{n}", 2, 0, [pattern(f"{HOST}/{other}/1")])
+            for n in range(most + 9)
+        ]
+        assert there.count(True) == most
+    assert frontier.bounded() == {f"{HOST}/day/*": 9, f"{HOST}/month/*": 9}
+    assert all(frontier.add(n, f"{HOST}/hut/{n}", 2, 0, [f"{HOST}/huts"]) for n in range(most + 9)), (
+        "one list names them"
+    )
 
 
 @pytest.mark.parametrize(

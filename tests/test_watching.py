@@ -140,7 +140,9 @@ def test_history_tells_what_came_and_went_and_forget_keeps_the_newest(indrel: Ru
     assert (spans["listed-hidden"]["first"], spans["listed-hidden"]["gone"]) == (starts[1], starts[3])
     assert (spans["link-to-gone"]["first"], spans["link-to-gone"]["gone"]) == (starts[0], None)
     assert (tmp_path / "h.svg").read_bytes().startswith(b"<?xml") and "left out" in done.stderr
+    (tmp_path / names[0]).rename(tmp_path / "indrel-runs/before.indrel")
     text = indrel("history", code=0).stdout
+    (tmp_path / "indrel-runs/before.indrel").rename(tmp_path / names[0])
     assert ": 4 audits since " in " ".join(text.split()) and "Gone" in text and "1 of 2" in text
     assert "say which" in indrel("forget", code=2).stderr
     assert indrel("forget", "--keep", 2, input="n\n", code=1).stdout.startswith(

@@ -1,6 +1,8 @@
-"""Arrow's library, settled once: it would load pandas, where that is installed, for the first array that it makes.
+"""Arrow's library, settled once, before its first array.
 
-That costs half of what a small audit costs. Whoever asks Arrow for a frame still gets one: it then looks again.
+It would load pandas for that, where it is installed, which costs half of what a small audit costs: whoever asks
+Arrow for a frame still gets one, for it then looks again. And its own allocator reserves 1 GiB of addresses at
+once, so that nothing is left for the rest where they are limited (`ulimit -v`): the system's does not.
 """
 
 from __future__ import annotations
@@ -26,6 +28,8 @@ class _Withheld:
 
 
 def _settle() -> None:
+    if not pa.total_allocated_bytes():
+        pa.set_memory_pool(pa.system_memory_pool())
     if "pandas" in sys.modules:
         return
     sys.meta_path.insert(0, _Withheld)

@@ -85,7 +85,9 @@ def history(runs: Iterable[Run], unreadable: Sequence[tuple[Path, str]] = ()) ->
     """Put audits of one site in order. Raises SnapshotError where there is none."""
     ordered = sorted(runs, key=lambda r: (r.started, r.path.name))
     if not ordered:
-        raise SnapshotError("no snapshot could be read: run `indrel audit ADDRESS` first")
+        raise SnapshotError(
+            "no snapshot of it could be read here: run `indrel audit ADDRESS` first, or say --in FOLDER"
+        )
     seen: dict[tuple[str, ...], list[Run]] = {}
     for run in ordered:
         for key in run.causes:

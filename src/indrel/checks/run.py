@@ -82,7 +82,7 @@ def notes_of(site: Site) -> tuple[str, ...]:
     told: list[str] = site.meta.get("notes") or []
     left = [
         f"{plural(count, 'address', 'addresses')} like {shape} {'was' if count == 1 else 'were'} left unread: "
-        "only others of the pattern name them (--per-pattern)"
+        "only pages of such patterns name them (--per-pattern)"
         for shape, count in list(bounded.items())[:20]
     ]
     return (*told, *unread, *left, *_unrendered(site))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json as json_module
 import re
+from contextlib import closing
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -16,7 +17,8 @@ from indrel.errors import IndrelError, SnapshotError, UsageError
 from indrel.extras import require
 
 if TYPE_CHECKING:
-    from indrel.history import History
+    from indrel.core.intent import Intent
+    from indrel.history import History, Run
 
 FolderOption = Annotated[
     Path | None, typer.Option("--in", metavar="FOLDER", help="Where the snapshots are; indrel-runs/ if left out.")
@@ -43,6 +45,29 @@ def _snapshots(folder: Path | None, host: str | None) -> tuple[str, list[Path]]:
     )
 
 
+def _audits(
+    where: Path, host: str | None, crawler: list[str] | None, wants: Intent
+) -> tuple[list[Run], list[tuple[Path, str]]]:
+    """What each snapshot in a folder says that is of one site, however the files are named, and what cannot be read."""
+    from indrel import pipeline
+    from indrel.checks.headline import name_of
+    from indrel.core.address import split
+    from indrel.history import run_of
+
+    name = None
+    runs, unreadable = [], []
+    newest_first = sorted(where.glob(f"*{pipeline.SUFFIX}"), key=lambda p: (p.stat().st_mtime_ns, p.name), reverse=True)
+    for path in newest_first:
+        try:
+            with closing(pipeline.open_site(path, crawler, wants)) as site:
+                name = name or (name_of(site) if host is None else None)
+                if (split(site.base).host == host) if host else (name_of(site) == name):
+                    runs.append(run_of(site, path))
+        except SnapshotError as error:
+            unreadable.append((path, str(error)))
+    return runs, unreadable
+
+
 def show_history(
     host: HostArgument = None,
     folder: FolderOption = None,
@@ -59,7 +84,7 @@ def show_history(
 ) -> None:
     """Show all audits of a site over time: states, what became of each cause, when it came and when it went."""
     from indrel import pipeline
-    from indrel.history import history, run_of
+    from indrel.history import history
 
     endings = {file.suffix.lower() for file in output or ()}
     if endings - {".png", ".svg", ".json"}:
@@ -69,19 +94,7 @@ def show_history(
     for file in output or ():
         if file.suffix.lower() != ".json":
             require("matplotlib", str(file))
-    _, paths = _snapshots(folder, host)
-    wants = pipeline.load_intent(intent)
-    runs, unreadable = [], []
-    for path in paths:
-        try:
-            site = pipeline.open_site(path, crawler, wants)
-        except SnapshotError as error:
-            unreadable.append((path, str(error)))
-            continue
-        try:
-            runs.append(run_of(site, path))
-        finally:
-            site.close()
+    runs, unreadable = _audits(folder or Path(pipeline.RUNS), _host(host), crawler, pipeline.load_intent(intent))
     found = history(runs, unreadable)
     for file in output or ():
         _write(file, found)

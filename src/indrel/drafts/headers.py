@@ -9,6 +9,7 @@ from indrel.core.intent import WantEntry
 from indrel.core.model import Want
 from indrel.decide.kinds import RULES
 from indrel.decide.site import Site
+from indrel.plain import safe
 
 VALUE = "noindex"
 
@@ -78,7 +79,7 @@ def _case_free(pattern: str) -> str:
 
 
 def _note(entry: WantEntry) -> str:
-    return re.sub(r"[\r\n#]", " ", entry.because or entry.text)
+    return safe(re.sub(r"[\r\n#]", " ", entry.because or entry.text))
 
 
 def _nginx(rules: list[tuple[str, bool, WantEntry]]) -> str:

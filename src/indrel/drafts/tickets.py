@@ -65,7 +65,7 @@ def _place(evidence: Evidence, origin: str) -> str:
 
 def _block(value: str) -> list[str]:
     fence = "`" * max(3, max((len(run) for run in re.findall("`+", value)), default=0) + 1)
-    return [fence, *value.splitlines(), fence]
+    return [fence, *map(safe, value.split("\n")), fence]
 
 
 def _commands(cause: Cause, site: Site) -> Iterable[str]:

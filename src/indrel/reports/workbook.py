@@ -11,7 +11,7 @@ from typing import Any
 from indrel.addresses import AddressRow, Column, columns_of, listed
 from indrel.core.model import Severity, Verdict
 from indrel.decide.site import Site
-from indrel.plain import disarm
+from indrel.plain import field
 from indrel.reports import csv_table
 from indrel.reports.terminal import sentence
 
@@ -21,13 +21,13 @@ MOST_LINKS = 20_000
 
 WIDEST = 80
 Link = Callable[[str], str | None]
-_ILLEGAL = re.compile(r"[\x00-\x08\x0b\x0c\x0e-\x1f\ud800-\udfff\ufffe\uffff]")
+_ILLEGAL = re.compile(r"[\ufffe\uffff]")
 
 
 def cell(value: object) -> Any:
     """A value as a spreadsheet may hold it: texts are never formulas, and hold no character that breaks the file."""
     if isinstance(value, str):
-        return disarm(_ILLEGAL.sub("\ufffd", value[:32_000]))
+        return field(_ILLEGAL.sub("\ufffd", value[:32_000]))
     return value
 
 

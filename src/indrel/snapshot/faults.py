@@ -25,16 +25,16 @@ _FULL = (
     "failed to truncate",
 )
 
+_MEMORY = ("bad allocation", "can't start new thread", "bad_alloc")
+
 
 def explained(error: BaseException) -> IndrelError | None:
     """The fault that one of the database's errors comes from; None where it is no such fault, but a mistake of ours."""
     if not isinstance(error, duckdb.Error | RuntimeError | MemoryError):
         return None
     text = str(error).lower()
-    if isinstance(error, MemoryError | duckdb.OutOfMemoryException):
-        return AuditCutShort(
-            "there is too little memory for so many addresses: what was gathered is kept, give it more"
-        )
+    if isinstance(error, MemoryError | duckdb.OutOfMemoryException) or any(word in text for word in _MEMORY):
+        return AuditCutShort("there is too little memory for this: what was gathered is kept, give the program more")
     if any(word in text for word in _FULL):
         return AuditCutShort(
             "the disk is full or may not be written: what was gathered is kept, make room and go on with --resume"

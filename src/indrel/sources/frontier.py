@@ -15,6 +15,10 @@ MAX_CHAIN = 10
 PER_PATTERN = 200
 """Addresses of one pattern that are read, if nothing outside the pattern names them."""
 
+BETWEEN = 25
+"""How many times as many are read of a pattern that only other patterns name: spaces can be endless together
+(months name days, days name months), but a list in pages rightly names thousands."""
+
 _TOKEN = re.compile(r"(?<![a-z0-9])(?=[a-z-]*[0-9])[0-9a-f]{8,}(?:-[0-9a-f]{4,})*(?![a-z0-9])|[0-9]+")
 _VALUE = re.compile(r"=[^&;]*")
 _REPEATED = re.compile(r"((?:/[^/]+){1,3}?)\1+(?=/|$)")
@@ -42,6 +46,7 @@ class Frontier:
         """Per pattern how many addresses were left unread."""
 
         self._alike: Counter[str] = Counter()
+        self._between: Counter[str] = Counter()
         self._bounded: dict[int, str] = {}
 
     def add(self, number: int, url: str, clicks: int, hops: int = 0, sources: Iterable[str] | None = None) -> bool:
@@ -63,8 +68,12 @@ class Frontier:
 
     def _is_bounded(self, number: int, url: str, shape: str, clicks: int, hops: int, sources: Iterable[str]) -> bool:
         inside = shape != url and all(source == shape for source in sources)
+        between = shape != url and all("*" in source for source in sources)
         self._alike[shape] += inside
-        over = inside and self._alike[shape] > self.per_pattern
+        self._between[shape] += between
+        over = (inside and self._alike[shape] > self.per_pattern) or (
+            between and self._between[shape] > self.per_pattern * BETWEEN
+        )
         if not over and clicks <= MAX_CLICKS and hops <= MAX_CHAIN:
             return False
         if number not in self._bounded:
