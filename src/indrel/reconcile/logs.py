@@ -16,8 +16,8 @@ from indrel.errors import InputError
 from indrel.reconcile.tables import BROKEN, LOG_LINE, opened
 from indrel.sqltext import quoted, quoted_list
 
-CHUNK = 8 << 20
-FLUSH = 200_000
+CHUNK = 2 << 20
+FLUSH = 50_000
 """Different pairs of crawler and address that are counted before they are written down."""
 
 MOST_SHOWN = 2_000

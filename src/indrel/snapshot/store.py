@@ -29,7 +29,7 @@ _CONFIG: dict[str, Any] = {
     "autoinstall_known_extensions": False,
     "autoload_known_extensions": False,
     "allow_unsigned_extensions": False,
-    "memory_limit": "640MB",
+    "memory_limit": "320MB",
     "threads": max(2, min(4, os.cpu_count() or 2)),
     "preserve_insertion_order": True,
 }
