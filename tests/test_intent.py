@@ -15,6 +15,7 @@ from cases import BASE, HOST, NOINDEX, a, canonical, html, robots, sitemap
 from conftest import AuditSite, lines_of
 from indrel.checks import checks
 from indrel.core.intent import Match, parse_intent
+from indrel.decide import stage, terms
 from indrel.errors import InputError
 from indrel.intent_tool import check, draft
 from test_program import Run, write_site
@@ -92,7 +93,13 @@ def test_matching(pattern: str, url: str, holds: bool) -> None:
     assert Match(pattern).holds(url, frozenset({"staging.sarnfell.example"})) is holds
 
 
-def test_the_last_entry_decides_and_stated_wants_weigh_more(audit_site: AuditSite) -> None:
+@pytest.mark.parametrize("at_once", [500, 1])
+def test_the_last_entry_decides_and_stated_wants_weigh_more(
+    at_once: int, audit_site: AuditSite, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Also where there are more entries than are put into one question."""
+    for module in (stage, terms):
+        monkeypatch.setattr(module, "MOST_AT_ONCE", at_once)
     pages = {**BASE, "/": html(canonical("/"), a("/a", "/a/x")), "/a": html(NOINDEX), "/a/x": html(NOINDEX)}
     pages["/sitemap.xml"] = sitemap("/", "/a")
     intent = WANT.format("show") + '[[want]]\nmatch = "/a/x"\nwant = "any"\n'

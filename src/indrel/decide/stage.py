@@ -17,7 +17,7 @@ from indrel.core.answers import status_text
 from indrel.core.page.wording import SKETCH
 from indrel.core.robots import ALWAYS_ALLOWED, Access, HostRobots, Paths, Ruleset, match_many
 from indrel.decide.kinds import NUMBERED, kind_sql, rule_sql, telling_sql
-from indrel.decide.terms import CANONICAL_COUNTS, Terms
+from indrel.decide.terms import CANONICAL_COUNTS, MOST_AT_ONCE, Terms
 
 if TYPE_CHECKING:
     from indrel.core.crawlers import Crawler
@@ -290,6 +290,10 @@ class Stage:
                 LEFT JOIN variant w ON w.address = a.id LEFT JOIN searched sf ON sf.address = a.id
             ))))"""
         )
+        if len(self.terms.intent.wants) > MOST_AT_ONCE:
+            for entry in self.terms.entries(MOST_AT_ONCE):
+                self.con.execute(f"UPDATE fact SET entry = {entry} WHERE entry IS NULL")
+            self.con.execute(f"UPDATE fact SET want = {self.terms.want}")
 
     def _reasons(self) -> None:
         """`reason`: what decided each state that is not open, for the crawlers of its mask."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 from indrel.core.intent import Intent, WantEntry
@@ -20,6 +21,10 @@ def _of_pages(entry: WantEntry) -> str:
     return f" AND NOT {ASSET_SQL}" if entry.is_of_pages else ""
 
 
+MOST_AT_ONCE = 500
+"""Entries of an intent that are put into one question: the database plans in memory, 20 KB for each."""
+
+
 @dataclass(frozen=True)
 class Terms:
     """`started` is when the audit began, ISO 8601."""
@@ -36,14 +41,28 @@ class Terms:
     @property
     def entry(self) -> str:
         """The number of the intent's entry that decides (the last that matches), or null."""
-        entries = list(enumerate(self.intent.wants))
-        cases = [f"WHEN {e.sql(self.intent.closed)}{_of_pages(e)} THEN {number}" for number, e in reversed(entries)]
-        return f"CASE {' '.join(cases)} END::INTEGER" if cases else "NULL::INTEGER"
+        return (
+            next(self.entries(MOST_AT_ONCE), "NULL::INTEGER")
+            if len(self.intent.wants) <= MOST_AT_ONCE
+            else "NULL::INTEGER"
+        )
+
+    def entries(self, at_once: int) -> Iterator[str]:
+        """The same in pieces, the last entries first: the first that gives a number decides."""
+        cases = [
+            f"WHEN {e.sql(self.intent.closed)}{_of_pages(e)} THEN {number}"
+            for number, e in enumerate(self.intent.wants)
+        ]
+        for end in range(len(cases), 0, -at_once):
+            yield f"CASE {' '.join(reversed(cases[max(0, end - at_once) : end]))} END::INTEGER"
 
     @property
     def want(self) -> str:
         """What is wanted: as the intent states it, else implied."""
-        stated = [f"WHEN entry = {number} THEN '{e.want}'" for number, e in enumerate(self.intent.wants)]
+        numbers: dict[Want, list[str]] = {}
+        for number, entry in enumerate(self.intent.wants):
+            numbers.setdefault(entry.want, []).append(str(number))
+        stated = [f"WHEN entry IN ({', '.join(those)}) THEN '{want}'" for want, those in numbers.items()]
         return f"""CASE {" ".join(stated)} WHEN closed THEN '{Want.ANY}'
             WHEN start OR listed OR named THEN '{Want.SHOW}'
             WHEN kind IN ({quoted_list(JUNK)}) OR ({self.empty_archive}) THEN '{Want.HIDE}' ELSE '{Want.ANY}' END"""
