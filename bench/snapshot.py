@@ -72,14 +72,14 @@ def generate(path: Path, addresses: int, links: int) -> None:
         Recorder(writer, ["www.sarnfell.example"]).finish(True, None)
 
 
-def baseline(path: Path) -> float:
-    """The best of three runs of the query, in a connection of its own."""
-    best = 1e9
+def baseline(path: Path) -> tuple[float, float]:
+    """The best of three runs of the query, in a connection of its own: seconds on the wall, and of the processor."""
+    best = (1e9, 1e9)
     with Snapshot(path) as snapshot:
         for _ in range(3):
-            began = time.perf_counter()
+            began, cpu = time.perf_counter(), time.process_time()
             snapshot.rows("SELECT count(*), sum(n) FROM (SELECT target, flags, count(*) AS n FROM link GROUP BY ALL)")
-            best = min(best, time.perf_counter() - began)
+            best = min(best, (time.perf_counter() - began, time.process_time() - cpu))
     return best
 
 
@@ -88,8 +88,8 @@ def child(path: str) -> None:
 
     began = time.perf_counter()
     site, verdict = pipeline.examine(Path(path))
-    print(time.perf_counter() - began, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024, len(verdict.findings),
-          len(verdict.crashed))  # fmt: skip
+    peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
+    print(time.perf_counter() - began, time.process_time(), peak, len(verdict.findings), len(verdict.crashed))
     site.close()
 
 
@@ -102,16 +102,17 @@ def main() -> None:
         began = time.perf_counter()
         generate(path, addresses, links)
         made = time.perf_counter() - began
-        one = baseline(path)
+        one, one_cpu = baseline(path)
         told = subprocess.run(
             [sys.executable, __file__, "--child", str(path)], check=True, capture_output=True, text=True
         )
-        seconds, memory, findings, crashed = map(float, told.stdout.split())
+        seconds, cpu, memory, findings, crashed = map(float, told.stdout.split())
         print(f"{addresses:,} addresses, {links:,} links: {path.stat().st_size / 1e6:.0f} MB, made in {made:.0f} s")
         print(
-            f"states and all checks: {seconds:.2f} s, {findings:,.0f} findings, {crashed:.0f} crashed; one query: {one:.2f} s"
+            f"states and all checks: {seconds:.2f} s, {cpu:.2f} CPU s, {findings:,.0f} findings, {crashed:.0f} crashed; "
+            f"one query: {one:.2f} s, {one_cpu:.2f} CPU s"
         )
-        print(f"ratio: {seconds / one:.1f} (goal: at most 8); peak memory {memory:,.0f} MiB (goal: under 1,536)")
+        print(f"CPU ratio: {cpu / one_cpu:.1f} (goal: at most 8); peak memory {memory:,.0f} MiB (goal: under 1,024)")
 
 
 if __name__ == "__main__":

@@ -13,6 +13,7 @@ from indrel.checks.headline import headline
 from indrel.checks.measures import MANY
 from indrel.checks.silence import without_consequences
 from indrel.core.model import Accepted, Cause, Finding, Severity, Skipped, Verdict, plural
+from indrel.decide.place import placed
 from indrel.decide.site import Site
 from indrel.snapshot.faults import explained
 
@@ -188,9 +189,9 @@ def with_shares(site: Site, causes: list[Cause]) -> list[Cause]:
     pages = "site AND html AND tail IN ('', 'folded', 'broken')"
     if not any(c.count >= MANY for c in causes):
         return causes
-    totals = dict(
-        site.rows(f"SELECT {site.sections.sql} AS section, count(*) FROM fact WHERE {pages} GROUP BY section")
-    )
+    placed(site)
+    there = f"FROM fact f JOIN place p ON p.address = f.id WHERE {pages}"
+    totals = dict(site.rows(f"SELECT p.section, count(*) {there} GROUP BY p.section"))
     found = []
     asked = 0
     for cause in causes:
@@ -200,7 +201,7 @@ def with_shares(site: Site, causes: list[Cause]) -> list[Cause]:
             if 0 < rest <= max(FEW, total // 10) and asked < MOST_ASKED:
                 asked += 1
                 others = site.rows(
-                    f"""SELECT origin || path AS url FROM fact WHERE {pages} AND {site.sections.sql} = ?
+                    f"""SELECT origin || path AS url {there} AND p.section = ?
                     AND url NOT IN (SELECT unnest(?::VARCHAR[])) ORDER BY url LIMIT {FEW}""",
                     [cause.section, [f.url for f in cause.findings]],
                 )

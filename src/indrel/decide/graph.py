@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Any
 
 import numpy as np
@@ -13,6 +14,9 @@ from indrel.decide.site import Site
 
 Ids = npt.NDArray[np.int32]
 Clicks = npt.NDArray[np.int32]
+
+AT_ONCE = 1 << 20
+"""Links that are looked at together: more would be held in memory several times over."""
 
 
 def link_graph(site: Site) -> LinkGraph:
@@ -45,6 +49,7 @@ class LinkGraph:
             order = np.argsort(self.source, kind="stable")
             self.source, self.target, self.flags = self.source[order], self.target[order], self.flags[order]
         self.starts = np.searchsorted(self.source, np.arange(self.size + 1))
+        self._known: dict[tuple[int, int, bool], Clicks] = {}
 
     @staticmethod
     def unfollowed(flags: npt.NDArray[np.uint8]) -> npt.NDArray[np.bool_]:
@@ -61,6 +66,8 @@ class LinkGraph:
         Redirects and zero-second refreshes are followed and count nothing. Unless `obey` is false,
         links marked nofollow, ugc or sponsored and the links of pages that say nofollow are not.
         """
+        if (start, index, obey) in self._known:
+            return self._known[start, index, obey]
         bit = 1 << index
         found = self.site.con.execute(
             f"""SELECT id, barred & {bit} > 0 AS barred, nofollow & {bit} > 0 AS nofollow,
@@ -75,7 +82,6 @@ class LinkGraph:
             silent[ids[np.asarray(found["nofollow"], dtype=bool)]] = True
         leads = np.full(self.size, -1, dtype=np.int64)
         leads[ids] = np.ma.filled(np.ma.asarray(found["leads"]).astype(np.int64), -1)
-        follows = self.flags & UNFOLLOWED == 0 if obey else np.ones(len(self.flags), dtype=bool)
         depth: Clicks = np.full(self.size, -1, dtype=np.int32)
         depth[start] = 0
         frontier = np.array([start], dtype=np.int64)
@@ -90,22 +96,27 @@ class LinkGraph:
                 frontier = np.concatenate((frontier, led))
             level += 1
             fresh = np.zeros(self.size, dtype=bool)
-            fresh[self._targets(frontier[~barred[frontier] & ~silent[frontier]], follows)] = True
+            for targets in self._targets(frontier[~barred[frontier] & ~silent[frontier]], obey):
+                fresh[targets] = True
             fresh &= depth < 0
             depth[fresh] = level
             frontier = np.flatnonzero(fresh)
+        self._known[start, index, obey] = depth
         return depth
 
-    def _targets(self, sources: npt.NDArray[np.int64], follows: npt.NDArray[np.bool_]) -> Ids:
-        """The targets of the followed links of some pages."""
+    def _targets(self, sources: npt.NDArray[np.int64], obey: bool) -> Iterator[Ids]:
+        """The targets of the links of some pages (of those that are followed, if obeyed), in pieces of bounded size."""
         begin, end = self.starts[sources], self.starts[sources + 1]
-        counts = end - begin
-        total = int(counts.sum())
-        if not total:
-            return np.empty(0, dtype=np.int32)
-        places = np.repeat(begin - np.concatenate(([0], np.cumsum(counts)[:-1])), counts) + np.arange(total)
-        found: Ids = self.target[places[follows[places]]]
-        return found
+        ends = np.cumsum(end - begin)
+        at = 0
+        while at < len(sources):
+            done = ends[at - 1] if at else 0
+            upto = max(at + 1, int(np.searchsorted(ends, done + AT_ONCE, side="right")))
+            counts = end[at:upto] - begin[at:upto]
+            first = begin[at:upto] - np.concatenate(([0], np.cumsum(counts)[:-1]))
+            places = np.repeat(first, counts) + np.arange(int(counts.sum()))
+            yield self.target[places[self.flags[places] & UNFOLLOWED == 0] if obey else places]
+            at = upto
 
 
 def clicks_of(site: Site) -> Clicks | None:

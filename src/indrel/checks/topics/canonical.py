@@ -82,6 +82,9 @@ SEVERAL = (
 )
 """Of the canonicals of one page that count: they are not all the same."""
 
+OFTEN = "c.address IN (SELECT address FROM canonical GROUP BY address HAVING count(*) > 1)"
+"""Of a canonical `c`: its page has others. Few pages have, so that only theirs are compared."""
+
 
 @check("canonical-several", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical",))
 def canonical_several(site: Site) -> Iterator[Hit]:
@@ -94,7 +97,7 @@ def canonical_several(site: Site) -> Iterator[Hit]:
     """
     found = site.rows(
         f"""SELECT c.address, f.origin || f.path, f.barred FROM canonical c JOIN fact f ON f.id = c.address
-        WHERE {CANONICAL_COUNTS} AND f.site AND f.status < 300 GROUP BY ALL HAVING {SEVERAL} ORDER BY 2"""
+        WHERE {CANONICAL_COUNTS} AND {OFTEN} AND f.site AND f.status < 300 GROUP BY ALL HAVING {SEVERAL} ORDER BY 2"""
     )
     shown = canonicals(site, [row[0] for row in found])
     for number, url, barred in found:

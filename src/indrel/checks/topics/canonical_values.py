@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 from indrel.checks.catalogue import Hit, check
 from indrel.checks.evidence import WHERE, canonicals, stated
-from indrel.checks.topics.canonical import ABSOLUTE, SEVERAL, bent, own_variants, stage_special
+from indrel.checks.topics.canonical import ABSOLUTE, OFTEN, SEVERAL, bent, own_variants, stage_special
 from indrel.core.address import split
 from indrel.core.model import CheckClass, Evidence, Severity
 from indrel.decide.site import Site
@@ -33,7 +33,8 @@ def canonical_unusable(site: Site) -> Iterator[Hit]:
         f"""SELECT a.origin || a.path, {site.all_mask} & ~a.barred, c.fault, c.origin, c.line, c.text, {WHERE} FROM canonical c
         JOIN fact a ON a.id = c.address JOIN answer n ON n.address = c.address
         WHERE c.fault IS NOT NULL AND NOT c.in_body AND a.site AND a.status < 300 AND NOT {LOCAL_FILE}
-        AND c.address NOT IN (SELECT c.address FROM canonical c WHERE {CANONICAL_COUNTS} GROUP BY c.address HAVING {SEVERAL})
+        AND c.address NOT IN (SELECT c.address FROM canonical c WHERE {CANONICAL_COUNTS} AND {OFTEN}
+            GROUP BY c.address HAVING {SEVERAL})
         ORDER BY a.origin, a.path, c.origin, c.line"""
     ):
         if mask:

@@ -133,9 +133,9 @@ def script_only(site: Site) -> Iterator[Hit]:
         return
     found = site.rows(
         f"""SELECT {site.all_mask} & ~f.barred FROM fact f JOIN page p ON p.address = f.id WHERE f.id = ? AND f.status = 200
-        AND f.own_words <= {FEW_WORDS} AND f.own_links = 0 AND NOT EXISTS (SELECT 1 FROM link l WHERE l.source = f.id)
+        AND f.own_words <= {FEW_WORDS} AND f.own_links = 0 AND (SELECT count(*) FROM link WHERE source = ?) = 0
         AND f.tail = ''""",
-        [start],
+        [start, start],
     )
     shown = scripts(site, [start], most=3).get(start)
     if found and found[0][0] and shown:
