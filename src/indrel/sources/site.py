@@ -32,8 +32,8 @@ from indrel.sources.sitemaps import SitemapCollector
 
 BATCH_PAGES = 32
 BATCH_OCTETS = 2 << 20
-WAITING_OCTETS = 48 << 20
-"""Pages that wait to be parsed may hold this many octets; then fetching waits."""
+WAITING_OCTETS, WAITING_PAGES = 48 << 20, 64
+"""So much may wait to be parsed, then fetching waits: a kill loses what is not parsed, about half a second's pages."""
 
 log = logging.getLogger("indrel")
 GRACE = 2.5
@@ -380,7 +380,8 @@ class LiveSite:
     async def _fetch_pages(self) -> None:
         """One of `parallel` fetchers: take the next address, fetch it, hand it on."""
         while True:
-            if not self.frontier.queue or self.interrupted or self._waiting_octets > WAITING_OCTETS:
+            ahead = self._waiting_octets > WAITING_OCTETS or len(self._waiting) > WAITING_PAGES
+            if not self.frontier.queue or self.interrupted or ahead:
                 await asyncio.sleep(0.002 if self._waiting or self._open else 0.05)
                 continue
             url, clicks, hops = self.frontier.queue.popleft()
