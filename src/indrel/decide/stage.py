@@ -55,6 +55,7 @@ class Stage:
         self._variants()
         self._searched()
         self._facts()
+        self._many_wants()
         self._reasons()
 
     def _rows(self, sql: str, parameters: Sequence[Any] | None = None) -> list[tuple[Any, ...]]:
@@ -290,6 +291,9 @@ class Stage:
                 LEFT JOIN variant w ON w.address = a.id LEFT JOIN searched sf ON sf.address = a.id
             ))))"""
         )
+
+    def _many_wants(self) -> None:
+        """The deciding entries where they are too many for one question."""
         if len(self.terms.intent.wants) > MOST_AT_ONCE:
             for entry in self.terms.entries(MOST_AT_ONCE):
                 self.con.execute(f"UPDATE fact SET entry = {entry} WHERE entry IS NULL")
