@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import gzip
+import subprocess
+import sys
 import zipfile
 from collections.abc import Callable
 from pathlib import Path
@@ -11,6 +13,7 @@ import openpyxl
 import pytest
 
 from cases import HOST, XMLNS, html
+from conftest import PROGRAM
 from test_program import Run, write_site
 
 
@@ -49,9 +52,25 @@ def xml(inner: str, attribute: str = "") -> Callable[[Path], None]:
 
 EQUAL = "User-agent: *\n" + "Disallow: /a/\n" * 30_000
 STARS = "User-agent: *\n" + "".join(f"Disallow: /*a{n}*b*c{n}*d\n" for n in range(1_990))
+WANTS = "".join(f'[[want]]\nmatch = "/huts/x{n}*"\nwant = "hide"\n' for n in range(5_000))
+VISITS = "".join(
+    f'66.0.0.1 - - [01/Nov/2026:00:00:00 +0000] "GET /huts/{n}?p={n} HTTP/1.1" 200 5 "-" "Googlebot/2.1"\n'
+    for n in range(300_000)
+)
+MOST_MEMORY = 300
+"""MiB that any of them may take."""
+
+MEASURE = """import resource, subprocess, sys
+code = subprocess.run(sys.argv[1:]).returncode
+print("peak", resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss >> 10, file=sys.stderr)
+sys.exit(code)"""
+"""Runs a program from a small process: one that is started from a large one counts as large itself."""
+
 TABLE: list[tuple[str, Callable[[Path], None], list[str], int, str]] = [
     ("line.csv.gz", long_line, ["reconcile", "s.indrel"], 2, "line.csv.gz:1: a line of more than 1,048,576 characters"),
     ("bomb.xlsx", bomb, ["reconcile", "s.indrel"], 2, "more than a table of addresses takes"),
+    ("many.toml", text(WANTS), ["audit", "s.indrel", "--intent"], 0, "the one wanted page is open"),
+    ("visits.log", text(VISITS), ["reconcile", "s.indrel"], 0, "300,000"),
     ("equal.txt", text(EQUAL), ["robots", "check"], 0, "and so do 29,998 more lines like it"),
     ("equal.txt", text(EQUAL), ["robots", "matrix"], 0, "53 a part"),
     ("stars.txt", text(STARS), ["robots", "check"], 0, "(1,990 rules in 1 group)"),
@@ -88,5 +107,14 @@ def test_slow_and_huge(
     if "s.indrel" in command:
         write_site(tmp_path / "b", {"index.html": html()})
         indrel("audit", "b", "--base", HOST + "/", "--snapshot", "s.indrel", "--fail-on", "never", code=0)
-    done = indrel(*command, name, code=code)
-    assert said in " ".join((done.stdout + done.stderr).split())
+    done = subprocess.run(
+        [sys.executable, "-c", MEASURE, PROGRAM, *command, name],
+        cwd=tmp_path,
+        capture_output=True,
+        text=True,
+        timeout=120,
+    )
+    text, _, peak = (done.stdout + done.stderr).rpartition("peak ")
+    assert done.returncode == code and said in " ".join(text.split())
+    print(f"{name}: {int(peak)} MiB")
+    assert int(peak) < MOST_MEMORY
