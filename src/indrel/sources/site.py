@@ -100,14 +100,7 @@ class LiveSite:
 
     def gather(self) -> None:
         """Run to the end. Raises AuditCutShort or Interrupted after keeping what was gathered."""
-        try:
-            import uvloop
-
-            runner = asyncio.Runner(loop_factory=uvloop.new_event_loop)
-        except ImportError:  # no uvloop on this platform
-            runner = asyncio.Runner()
-        with runner:
-            runner.run(self._gather())
+        asyncio.run(self._gather())
 
     async def _gather(self) -> None:
         self._changed = asyncio.Event()
