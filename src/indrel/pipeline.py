@@ -354,8 +354,11 @@ def examine(path: Path, names: Iterable[str] | None = None, intent: Intent | Non
     return site, verdict_of(site)
 
 
-def open_site(path: Path, names: Iterable[str] | None = None, intent: Intent | None = None) -> Site:
-    snapshot = Snapshot(path)
+def open_site(
+    path: Path, names: Iterable[str] | None = None, intent: Intent | None = None, memory: str | None = None
+) -> Site:
+    """A snapshot decided for some crawlers and wants; `memory` bounds the database ("160MB")."""
+    snapshot = Snapshot(path, memory)
     if intent is None or not intent.where:
         intent = kept_intent(snapshot)
     wanted = names or intent.crawlers or snapshot.meta.get("crawlers") or crawlers.DEFAULT

@@ -57,7 +57,7 @@ def answers(command: Callable[..., None]) -> Callable[..., None]:
 
         for file in output:
             write_whole(file, taken.getvalue().encode("utf-8", "backslashreplace"))
-        talk.say(f"written: {', '.join(map(str, output))}", quiet)
+        talk.say(f"written: {talk.files(output)}", quiet)
         if ended is not None:
             raise ended
 

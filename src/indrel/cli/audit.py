@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from indrel.cli import options as opt
-from indrel.cli.talk import ProgressLine, out_console, say, terminal
+from indrel.cli.talk import ProgressLine, files, out_console, say, terminal
 from indrel.errors import Interrupted
 
 if TYPE_CHECKING:
@@ -152,10 +152,11 @@ def finish(
         else:
             terminal().verdict(verdict, site.base_origin)
     if output:
-        say(f"written: {', '.join(map(str, output))}", quiet)
+        say(f"written: {files(output)}", quiet)
     say(f"facts kept in {site.snapshot.path}", quiet)
     worst = _worst_path(verdict, site)
-    say("try: " + ";  ".join([f"indrel explain {worst}", *tries]), quiet)
+    for number, command in enumerate([f"indrel explain {worst}", *tries]):
+        say(("     " if number else "try: ") + command, quiet)
     site.close()
     if cut is not None:
         say(f"indrel: {cut}")

@@ -63,7 +63,7 @@ def demo(
                 server.wait()
             return
         say(
-            "This is the demonstration: the made-up site of a mountain huts' trust, broken on purpose in every way.",
+            "This is the demonstration: a made-up trust that runs mountain huts, its site broken on purpose.",
             quiet,
         )
         progress = ProgressLine(quiet)

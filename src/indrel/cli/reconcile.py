@@ -63,7 +63,7 @@ def reconcile(
         raise UsageError("give a snapshot and one table: indrel reconcile SNAPSHOT TABLE")
     snapshot, path = (files[0], files[1]) if len(files) == 2 else (from_snapshot, files[0])
     log = is_log(path)
-    with opened(snapshot, crawler, quiet, intent) as site:
+    with opened(snapshot, crawler, quiet, intent, memory=logs.MEMORY if log else None) as site:
         found: Reconciled | LogRead
         taken = False if unlisted else None
         found = (

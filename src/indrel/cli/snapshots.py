@@ -20,6 +20,7 @@ def opened(
     quiet: bool = False,
     intent: Path | None = None,
     about: str | None = None,
+    memory: str | None = None,
 ) -> Iterator[Site]:
     """The named snapshot, or the newest in `indrel-runs/` (of the host of `about`, where that is an address in full),
     seen by the crawlers asked for."""
@@ -30,7 +31,7 @@ def opened(
     if path is None:
         path = pipeline.snapshot_for(about)
         say(f"from {path}", quiet)
-    site = pipeline.open_site(path, crawler, pipeline.load_intent(intent))
+    site = pipeline.open_site(path, crawler, pipeline.load_intent(intent), memory)
     try:
         yield site
     finally:

@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import os
+import shutil
 import sys
+import textwrap
 import time
 from collections import deque
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from io import StringIO
+    from pathlib import Path
 
     from rich.console import Console
 
@@ -57,11 +60,24 @@ def terminal() -> Terminal:
 
 
 def say(text: str, quiet: bool = False) -> None:
-    """A line of talk on standard error."""
+    """A line of talk on standard error; a terminal gets it wrapped between words."""
     from indrel.plain import safe
 
-    if not quiet:
-        print(safe(text), file=sys.stderr)
+    if quiet:
+        return
+    shown = safe(text)
+    if sys.stderr.isatty():
+        columns = max(40, shutil.get_terminal_size().columns)
+        shown = textwrap.fill(shown, columns, break_long_words=False, break_on_hyphens=False, subsequent_indent="  ")
+    print(shown, file=sys.stderr)
+
+
+def files(written: Sequence[Path]) -> str:
+    """Files in a line; of those that differ only in their endings the rest as endings."""
+    named: dict[Path, list[str]] = {}
+    for file in written:
+        named.setdefault(file.with_suffix(""), []).append(file.suffix)
+    return ", ".join(f"{stem}{', '.join(endings)}" for stem, endings in named.items())
 
 
 LATELY, SURE = 15.0, 5.0

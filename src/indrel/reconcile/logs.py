@@ -20,6 +20,9 @@ CHUNK = 2 << 20
 FLUSH = 50_000
 """Different pairs of crawler and address that are counted before they are written down."""
 
+MEMORY = "160MB"
+"""What the database may hold while it counts: months of requests go to the disk."""
+
 MOST_SHOWN = 2_000
 
 

@@ -32,8 +32,8 @@ HEADINGS = {
     Severity.NOTE: "Good to know",
 }
 NARROW = 60
-FIRST = 10
-"""Causes on the first screen."""
+FIRST, AT_LEAST, ROOM = 10, 5, 26
+"""Causes on the first screen: at most, at least, and the lines after which no further one begins."""
 
 
 def host_of(verdict: Verdict) -> str:
@@ -70,12 +70,16 @@ class Terminal:
         self.cuts = console.is_terminal
         """Whether there is a width to keep to: what goes into a pipe or file is never cut or broken."""
 
+        self.printed = 0
+        """Lines so far."""
+
     def line(self, text: str = "", style: str = "", indent: int = 0, hang: int = 0) -> None:
         """One paragraph, wrapped, with further lines hanging."""
         lines = textwrap.wrap(
             safe(text), self.width - indent, break_long_words=self.cuts, break_on_hyphens=False,
             subsequent_indent=" " * hang,
         ) or [""]  # fmt: skip
+        self.printed += len(lines)
         for one in lines:
             self.console.print(Text(" " * indent + one, style=style), soft_wrap=True)
 
@@ -85,11 +89,13 @@ class Terminal:
         for content, style in pieces:
             text.append(safe(content), style)
         if not self.cuts or text.cell_len <= self.width:
+            self.printed += 1
             self.console.print(text, soft_wrap=True)
             return
         if hang is None:
             hang = min(len(text.plain) - len(text.plain.lstrip(" ")) + 6, 20)
         for number, line in enumerate(text.wrap(self.console, self.width - hang)):
+            self.printed += 1
             self.console.print(Text(" " * hang if number else "").append_text(line), soft_wrap=True)
 
     # ---------------------------------------------------------------- the whole verdict
@@ -151,7 +157,12 @@ class Terminal:
         if shown:
             self.console.print()
             self.line("What to do first" if grave else "What to ask yourself", "bold")
-        for cause in shown:
+        top = self.printed
+        for number, cause in enumerate(shown):
+            room = number < AT_LEAST or self.printed - top < ROOM
+            if not room and cause.severity is not Severity.STOP:
+                shown = shown[:number]
+                break
             self._in_brief(cause, origin)
         rest = [c for c in counted if c not in shown]
         self.console.print()
@@ -164,9 +175,7 @@ class Terminal:
                 Severity.NOTE: "to know",
             }
             told = listing([f"{counts[s]:,} {words[s]}" for s in Severity if counts[s]])
-            self.line(
-                f"And {plural(len(rest), 'more cause')}: {told}. All of them: --all, or a report: -o report.html", "dim"
-            )
+            self.line(f"And {plural(len(rest), 'more cause')}: {told}. All of them: --all, or -o report.html", "dim")
         if verdict.skipped:
             self.line(f"{plural(len(verdict.skipped), 'check')} could not be made (--all says which and why).", "dim")
 

@@ -290,12 +290,12 @@ def _set_meta(con: duckdb.DuckDBPyConnection, values: Mapping[str, Any]) -> None
 class Snapshot:
     """A snapshot opened for questions. No fact in the file ever changes; decided rows may be kept in it."""
 
-    def __init__(self, path: Path) -> None:
+    def __init__(self, path: Path, memory: str | None = None) -> None:
         if not path.is_file():
             raise SnapshotError(f"{path} does not exist: give a snapshot that `indrel audit` wrote")
         self.path = path
         self._file = path.resolve()
-        self.con = _connect(self._file)
+        self.con = _connect(self._file, memory)
         _attach(self.con, self._file, read_only=True)
         self.meta = _check_version(self.con, path)
 
