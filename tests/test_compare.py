@@ -11,7 +11,7 @@ import pytest
 
 from cases import BASE, HOST, NOINDEX, a, canonical, html, robots, sitemap
 from conftest import AuditSite
-from indrel.compare import compare, said_sql
+from indrel.ask.compare import compare, said_sql
 from indrel.core.address import HostMap
 from indrel.demo.site import Response
 from test_program import Run, write_site

@@ -8,7 +8,8 @@ import pytest
 
 from cases import BASE, HOST, NOINDEX, a, canonical, html, moved, robots, sitemap
 from conftest import AuditSite
-from indrel.addresses import Filters, listed
+from indrel.ask.addresses import Filters, listed
+from indrel.ask.explain import explain
 from indrel.core.address import Joiner
 from indrel.core.page.facts import Mark
 from indrel.core.page.html import read_page
@@ -17,7 +18,6 @@ from indrel.decide.flow import link_flow
 from indrel.decide.graph import link_graph
 from indrel.decide.kinds import RULES, kind_of_address
 from indrel.demo.page import Response
-from indrel.explain import explain
 
 WORDS = [
     "stove",

@@ -9,6 +9,7 @@ from hypothesis import strategies as st
 
 from cases import BASE, HOST, NOINDEX, a, canonical, html, moved, robots, sent, sitemap
 from conftest import AuditSite
+from indrel.ask.explain import explain
 from indrel.core.crawlers import crawler
 from indrel.core.robots import decide, parse
 from indrel.core.robots.compare import covers, left_out, never_wins
@@ -18,7 +19,6 @@ from indrel.decide.sections import Sections
 from indrel.decide.site import Site
 from indrel.decide.stage import follow
 from indrel.demo.site import Response
-from indrel.explain import explain
 from indrel.sources.frontier import BETWEEN, MAX_CHAIN, MAX_CLICKS, Frontier, pattern
 
 REFRESH = '<meta http-equiv="refresh" content="0; url=/ok">'

@@ -20,6 +20,10 @@ from hypothesis import strategies as st
 
 from cases import BASE, HOST, NOINDEX, a, canonical, html, robots, sitemap
 from conftest import AuditSite
+from indrel.ask.drafts import headers
+from indrel.ask.drafts import robots as robots_draft
+from indrel.ask.drafts import sitemap as sitemap_draft
+from indrel.ask.drafts.changes import CHANGES, before_and_after
 from indrel.checks import checks
 from indrel.core.crawlers import resolve
 from indrel.core.intent import parse_intent
@@ -28,10 +32,6 @@ from indrel.core.robots import decide, parse
 from indrel.decide.site import Site
 from indrel.demo.page import Response
 from indrel.demo.site import build, intent_text
-from indrel.drafts import headers
-from indrel.drafts import robots as robots_draft
-from indrel.drafts import sitemap as sitemap_draft
-from indrel.drafts.changes import CHANGES, before_and_after
 from indrel.errors import IndrelError
 from indrel.snapshot import Snapshot, SnapshotWriter
 from test_program import Run

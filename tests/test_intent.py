@@ -13,11 +13,11 @@ from hypothesis import strategies as st
 
 from cases import BASE, HOST, NOINDEX, a, canonical, html, robots, sitemap
 from conftest import AuditSite, lines_of
+from indrel.ask.intent import check, draft
 from indrel.checks import checks
 from indrel.core.intent import Match, parse_intent
 from indrel.decide import stage, terms
 from indrel.errors import InputError
-from indrel.intent_tool import check, draft
 from test_program import Run, write_site
 
 WANT = '[[want]]\nmatch = "/a*"\nwant = "{}"\n'

@@ -13,13 +13,13 @@ from hypothesis import strategies as st
 
 from cases import BASE, HOST, NOINDEX, a, canonical, html, robots, sitemap
 from conftest import AuditSite, lines_of, read
+from indrel.ask.explain import explain
 from indrel.checks import findings_of, verdict_of
 from indrel.checks.run import judge
 from indrel.core.crawlers import resolve
 from indrel.core.model import State
 from indrel.decide.reasons import decides, reasons
 from indrel.decide.site import Site
-from indrel.explain import explain
 from indrel.snapshot import Snapshot, SnapshotWriter
 from test_program import Run
 

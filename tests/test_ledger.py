@@ -12,7 +12,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from cases import HOST, NOINDEX, a, html
-from indrel.compare import StateChange
+from indrel.ask.compare import StateChange
 from indrel.demo.endpoint import KEY, Endpoint, judge
 from indrel.ledger import Asked, Ledger
 from indrel.ledger.choose import from_changes

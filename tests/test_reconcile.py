@@ -12,10 +12,10 @@ import pytest
 
 from cases import BASE, HOST, NOINDEX, XMLNS, a, canonical, html, moved, robots, sitemap
 from conftest import AuditSite, served
+from indrel.ask.reconcile import lists, logs
+from indrel.ask.reconcile.tables import learn
 from indrel.decide.site import Site
 from indrel.demo.server import DemoServer
-from indrel.reconcile import lists, logs
-from indrel.reconcile.tables import learn
 from test_program import Run
 
 ROWS = [

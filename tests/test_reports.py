@@ -23,6 +23,7 @@ from indrel.checks import judge
 from indrel.checks.run import gather_causes
 from indrel.core.model import CheckClass, Evidence, Finding, Severity, listing, plural
 from indrel.errors import UsageError
+from indrel.files import write_whole
 from indrel.plain import clip, disarm, field, safe, width
 from indrel.reports import csv_table, figures, json_doc, markdown, page, panels, workbook
 from indrel.reports.terminal import Terminal, sentence, states_shown, table
@@ -203,7 +204,7 @@ def test_reports_are_whole_or_not_there(audit_site: AuditSite, tmp_path: Path, m
         reports.write([target], judge(site), site)
     assert target.read_text() == "before" and [p.name for p in tmp_path.iterdir() if p.name.startswith(".")] == []
     with pytest.raises(UsageError, match="cannot be written"):
-        reports.write_whole(tmp_path / "no" / "x.csv", b"")
+        write_whole(tmp_path / "no" / "x.csv", b"")
 
 
 HOSTILE = {

@@ -17,18 +17,18 @@ from types import TracebackType
 from typing import TYPE_CHECKING, Self
 
 from indrel import pipeline, reports
-from indrel.addresses import address_sql
+from indrel.ask.addresses import address_sql
+from indrel.ask.compare import Comparison
+from indrel.ask.compare import compare as _compare
+from indrel.ask.explain import Explanation
+from indrel.ask.explain import explain as _explain
 from indrel.checks import findings_of, verdict_of
-from indrel.compare import Comparison
-from indrel.compare import compare as _compare
 from indrel.core import crawlers as _crawlers
 from indrel.core.address import HostMap
 from indrel.core.intent import Intent
 from indrel.core.model import Cause, Finding, Verdict
 from indrel.decide.site import Site
 from indrel.errors import IndrelError
-from indrel.explain import Explanation
-from indrel.explain import explain as _explain
 from indrel.extras import require
 from indrel.sources.options import Connect, GatherOptions
 

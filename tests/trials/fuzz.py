@@ -11,6 +11,7 @@ import sys
 import time
 from collections.abc import Callable, Iterator
 
+from indrel.ask.reconcile.tables import LOG_LINE
 from indrel.core import crawlers
 from indrel.core.address import Joiner, normalise
 from indrel.core.page.facts import header_canonicals, header_directives
@@ -18,7 +19,6 @@ from indrel.core.page.html import read_page
 from indrel.core.robots import parse
 from indrel.core.sitemap import SitemapReader
 from indrel.demo.site import build
-from indrel.reconcile.tables import LOG_LINE
 
 SLOW = 0.5
 PIECES = [

@@ -11,7 +11,7 @@ import typer
 from indrel.cli.talk import out_console, say, terminal
 
 if TYPE_CHECKING:
-    from indrel.against import Against
+    from indrel.ask.against import Against
     from indrel.core.intent import Intent
     from indrel.errors import IndrelError
     from indrel.sources.options import GatherOptions
@@ -26,7 +26,7 @@ def hold(
     """Answer, and exit: 1 where the copy is open, 3 where an audit could not be completed. `other` is a snapshot, or
     what is audited now."""
     from indrel import pipeline
-    from indrel.against import against
+    from indrel.ask.against import against
 
     path = Path(other)
     if pipeline.source_kind(other) != "snapshot":

@@ -53,7 +53,7 @@ def answers(command: Callable[..., None]) -> Callable[..., None]:
                 command(*words, **options)
             except typer.Exit as end:
                 ended = end
-        from indrel.reports import write_whole
+        from indrel.files import write_whole
 
         for file in output:
             write_whole(file, taken.getvalue().encode("utf-8", "backslashreplace"))

@@ -110,7 +110,7 @@ def since(baseline: Path, site: Site, verdict: Verdict, wants: Intent) -> Verdic
     from dataclasses import replace
 
     from indrel import pipeline
-    from indrel.compare import apart, known_of, lost_since
+    from indrel.ask.compare import apart, known_of, lost_since
 
     earlier, old = pipeline.examine(baseline, [c.token for c in site.crawlers], wants)
     try:

@@ -14,7 +14,7 @@ from indrel.cli.talk import out_console, terminal
 from indrel.errors import UsageError
 
 if TYPE_CHECKING:
-    from indrel.compare import Comparison
+    from indrel.ask.compare import Comparison
     from indrel.core.address import HostMap
     from indrel.reports.terminal import Terminal
 
@@ -36,8 +36,8 @@ def compare(
 ) -> None:
     """Say what changed between two audits, what one edit explains it, and whether anything wanted got worse."""
     from indrel import pipeline
+    from indrel.ask.compare import compare as held
     from indrel.checks.headline import spoken_of
-    from indrel.compare import compare as held
     from indrel.core.model import moment
 
     wants = pipeline.load_intent(intent)

@@ -45,10 +45,10 @@ def sitemap(
     quiet: opt.QuietOption = False,
 ) -> None:
     """Write a sitemap of what is open, wanted and final; say what was left out and why."""
+    from indrel.ask.drafts import sitemap as drafts
     from indrel.checks.headline import spoken_of
     from indrel.core.model import plural
-    from indrel.drafts import sitemap as drafts
-    from indrel.reports import write_whole
+    from indrel.files import write_whole
 
     with opened(from_snapshot or snapshot, crawler, quiet, intent) as site:
         spoken = spoken_of(site)
@@ -102,12 +102,12 @@ def robots(
     quiet: opt.QuietOption = False,
 ) -> None:
     """Propose a robots.txt that bars nothing wanted; show what changes, why, and what that does."""
-    from indrel import robots_tool
+    from indrel.ask.drafts import robots as drafts
+    from indrel.ask.robots import impact
     from indrel.checks.headline import spoken_of
     from indrel.core.model import plural
     from indrel.decide.site import Site
-    from indrel.drafts import robots as drafts
-    from indrel.reports import write_whole
+    from indrel.files import write_whole
     from indrel.snapshot import Snapshot
 
     term = terminal()
@@ -117,7 +117,7 @@ def robots(
         after = Site(
             Snapshot(site.snapshot.path), site.crawlers, {site.base_origin: (found.body, "the draft")}, site.intent
         )
-        effect = robots_tool.impact(site, after)
+        effect = impact(site, after)
         after.close()
     if output:
         output.parent.mkdir(parents=True, exist_ok=True)
@@ -162,10 +162,10 @@ def headers(
     quiet: opt.QuietOption = False,
 ) -> None:
     """Propose server configuration that sends X-Robots-Tag to what is to be hidden, by patterns."""
+    from indrel.ask.drafts import headers as drafts
     from indrel.checks.headline import spoken_of
     from indrel.core.model import plural
-    from indrel.drafts import headers as drafts
-    from indrel.reports import write_whole
+    from indrel.files import write_whole
 
     with opened(from_snapshot or snapshot, None, quiet, intent) as site:
         found = drafts.draft(site)
@@ -206,8 +206,8 @@ def tickets(
     from indrel.checks import verdict_of
     from indrel.checks.headline import spoken_of
     from indrel.core.model import plural
-    from indrel.drafts import tickets as drafts
-    from indrel.reports import write_whole
+    from indrel.files import write_whole
+    from indrel.reports import tickets as drafts
 
     with opened(from_snapshot or snapshot, crawler, quiet, intent) as site:
         found = drafts.draft(verdict_of(site), site)

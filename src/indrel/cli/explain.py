@@ -14,7 +14,7 @@ from indrel.cli.snapshots import opened
 from indrel.cli.talk import out_console, terminal
 
 if TYPE_CHECKING:
-    from indrel.explain import Explanation
+    from indrel.ask.explain import Explanation
     from indrel.reports.terminal import Terminal
 
 
@@ -36,9 +36,9 @@ def explain_address(
 ) -> None:
     """Explain one address: its state for each crawler, and each step that led to it."""
     from indrel import pipeline
+    from indrel.ask.explain import explain
     from indrel.checks import findings_of
     from indrel.checks.headline import spoken_of
-    from indrel.explain import explain
 
     with opened(snapshot, crawler, quiet, intent, url) as site:
         address = pipeline.page_address(url, site)
@@ -54,7 +54,7 @@ def explain_address(
 def _write_picture(file: Path, found: Explanation) -> None:
     """Raises UsageError where no picture of it was kept."""
     from indrel.errors import UsageError
-    from indrel.reports import write_whole
+    from indrel.files import write_whole
 
     taken = next((v.picture for v in found.views if v.picture), None)
     if taken is None:
@@ -69,8 +69,8 @@ def _write_picture(file: Path, found: Explanation) -> None:
 
 def _rendered(term: Terminal, found: Explanation, origin: str) -> None:
     """Served and rendered side by side, and what the page asked for in vain."""
+    from indrel.ask.seen import compared, words_for
     from indrel.reports.terminal import short
-    from indrel.seen import compared, words_for
 
     for view in found.views:
         names = "" if len(found.views) == 1 else f" for {', '.join(view.crawlers)}"
@@ -138,7 +138,7 @@ def _show(term: Terminal, found: Explanation, origin: str, subject: str) -> None
 
 def _alike(found: Explanation) -> list[tuple[list[str], list]]:  # type: ignore[type-arg]
     """Crawlers with the same steps, shown once."""
-    from indrel.explain import NOT_NAMED
+    from indrel.ask.explain import NOT_NAMED
 
     groups: dict[str, tuple[list[str], list]] = {}  # type: ignore[type-arg]
     for crawler, steps in found.steps.items():

@@ -17,8 +17,8 @@ from indrel.errors import IndrelError, SnapshotError, UsageError
 from indrel.extras import require
 
 if TYPE_CHECKING:
+    from indrel.ask.history import History, Run
     from indrel.core.intent import Intent
-    from indrel.history import History, Run
 
 FolderOption = Annotated[
     Path | None, typer.Option("--in", metavar="FOLDER", help="Where the snapshots are; indrel-runs/ if left out.")
@@ -50,9 +50,9 @@ def _audits(
 ) -> tuple[list[Run], list[tuple[Path, str]]]:
     """What each snapshot in a folder says that is of one site, however the files are named, and what cannot be read."""
     from indrel import pipeline
+    from indrel.ask.history import run_of
     from indrel.checks.headline import name_of
     from indrel.core.address import split
-    from indrel.history import run_of
 
     name = None
     runs, unreadable = [], []
@@ -84,7 +84,7 @@ def show_history(
 ) -> None:
     """Show all audits of a site over time: states, what became of each cause, when it came and when it went."""
     from indrel import pipeline
-    from indrel.history import history
+    from indrel.ask.history import history
 
     endings = {file.suffix.lower() for file in output or ()}
     if endings - {".png", ".svg", ".json"}:
@@ -108,7 +108,7 @@ def show_history(
 
 
 def _write(file: Path, found: History) -> None:
-    from indrel.reports import write_whole
+    from indrel.files import write_whole
 
     if file.suffix.lower() == ".json":
         content = (json_module.dumps(found.as_json(), ensure_ascii=False, indent=1) + "\n").encode(
@@ -180,8 +180,8 @@ def forget(
     quiet: opt.QuietOption = False,
 ) -> None:
     """Remove old snapshots of a site, never the newest; says what that frees, and asks first."""
+    from indrel.ask.history import forgettable
     from indrel.core.model import plural
-    from indrel.history import forgettable
 
     if keep is None and older_than is None:
         raise UsageError("say which: --keep N or --older-than D")

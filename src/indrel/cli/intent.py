@@ -31,7 +31,7 @@ def draft(
     quiet: opt.QuietOption = False,
 ) -> None:
     """Propose a first intent file from what an audit saw: sections and kinds, their state, a want for each."""
-    from indrel import intent_tool as tool
+    from indrel.ask import intent as tool
 
     with opened(from_snapshot or snapshot, crawler, quiet, file) as site:
         text = tool.draft(site)
@@ -52,8 +52,8 @@ def show(
     quiet: opt.QuietOption = False,
 ) -> None:
     """Say which entry of the intent file decides an address, what it wants, and which entries it overrules."""
-    from indrel import intent_tool as tool
     from indrel import pipeline
+    from indrel.ask import intent as tool
     from indrel.checks.headline import spoken_of
     from indrel.core.address import normalise
     from indrel.errors import SnapshotError
@@ -100,7 +100,7 @@ def check(
     quiet: opt.QuietOption = False,
 ) -> None:
     """List entries of the intent file that match nothing, are always overruled, or contradict each other."""
-    from indrel import intent_tool as tool
+    from indrel.ask import intent as tool
     from indrel.checks import verdict_of
     from indrel.checks.headline import spoken_of
     from indrel.core.model import plural

@@ -103,7 +103,7 @@ def request(
         listed = found.give_out(today)
         waiting, late, limit = len(found.waiting()), found.undone(today), found.allowance
     if output:
-        from indrel.reports import write_whole
+        from indrel.files import write_whole
 
         write_whole(output, "".join(f"{r.url}\n" for r in listed if not r.done).encode())
         say(f"written: {output}", quiet)
@@ -192,8 +192,8 @@ _NAMED = 150
 
 def _chosen(site: Site, since: Path | None, check: list[str] | None) -> list[Asked]:
     from indrel import pipeline
+    from indrel.ask.compare import changed_states
     from indrel.checks import checks, verdict_of
-    from indrel.compare import changed_states
     from indrel.core.page.tokens import nearest
     from indrel.ledger import choose
 

@@ -14,7 +14,7 @@ from indrel.cli.snapshots import opened
 from indrel.cli.talk import out_console, say, terminal
 
 if TYPE_CHECKING:
-    from indrel.addresses import AddressRow, By
+    from indrel.ask.addresses import AddressRow, By
     from indrel.decide.site import Site
 
 
@@ -75,7 +75,7 @@ def list_addresses(
     quiet: opt.QuietOption = False,
 ) -> None:
     """List addresses with want, state per crawler, status, and the line that decides it; filtered, sorted, written to a file."""
-    from indrel.addresses import Filters, columns_of, listed
+    from indrel.ask.addresses import Filters, columns_of, listed
     from indrel.checks.headline import spoken_of
     from indrel.core.model import plural
     from indrel.reports.address_files import write
@@ -122,7 +122,7 @@ def _place(by: By, url: str, origin: str) -> str:
 
 
 def _show(rows: list[AddressRow], site: Site, chosen: list[str]) -> None:
-    from indrel.addresses import columns_of
+    from indrel.ask.addresses import columns_of
     from indrel.reports.terminal import STATE_STYLES, short, states_shown, table
 
     origin = site.base_origin

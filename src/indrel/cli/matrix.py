@@ -83,7 +83,7 @@ def matrix(
 
 
 def _rows(site: Site | None, file: str | None, options: GatherOptions) -> list[MatrixRow]:
-    from indrel import robots_tool as tool
+    from indrel.ask import robots as tool
     from indrel.decide.matrix import site_matrix
 
     if file is not None:
@@ -129,7 +129,7 @@ def _show(rows: Sequence[MatrixRow], subject: str) -> None:
 
 
 def _write(file: Path, rows: Sequence[MatrixRow], subject: str) -> None:
-    from indrel.reports import write_whole
+    from indrel.files import write_whole
 
     ending = file.suffix.lower()
     if ending == ".json":

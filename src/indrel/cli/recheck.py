@@ -14,8 +14,8 @@ from indrel.cli.talk import ProgressLine, out_console, say, terminal
 from indrel.errors import UsageError
 
 if TYPE_CHECKING:
+    from indrel.ask.recheck import Rechecked
     from indrel.pipeline import Gathered
-    from indrel.recheck import Rechecked
 
 FEW = 20
 
@@ -48,9 +48,9 @@ def recheck(
 ) -> None:
     """Ask again just for the addresses of findings, and say what is mended; a new snapshot keeps the answers."""
     from indrel import pipeline
-    from indrel import recheck as again
+    from indrel.ask import recheck as again
+    from indrel.ask.compare import Unasked, Unreadable
     from indrel.checks import checks
-    from indrel.compare import Unasked, Unreadable
     from indrel.core.address import split
     from indrel.core.page.tokens import nearest
 

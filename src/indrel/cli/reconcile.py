@@ -14,8 +14,8 @@ from indrel.cli.talk import out_console, say, terminal
 from indrel.errors import UsageError
 
 if TYPE_CHECKING:
-    from indrel.reconcile.lists import Reconciled, Row
-    from indrel.reconcile.logs import LogRead
+    from indrel.ask.reconcile.lists import Reconciled, Row
+    from indrel.ask.reconcile.logs import LogRead
     from indrel.reports.terminal import Terminal
 
 FEW = 8
@@ -54,10 +54,10 @@ def reconcile(
     quiet: opt.QuietOption = False,
 ) -> None:
     """Set an outside list against an audit: what an engine lists and should not, misses and should not, and why."""
+    from indrel.ask.reconcile import lists, logs
+    from indrel.ask.reconcile.tables import is_log
     from indrel.checks.headline import spoken_of
-    from indrel.reconcile import lists, logs
-    from indrel.reconcile.tables import is_log
-    from indrel.reports import write_whole
+    from indrel.files import write_whole
 
     if len(files) > 2:
         raise UsageError("give a snapshot and one table: indrel reconcile SNAPSHOT TABLE")
@@ -88,8 +88,8 @@ def reconcile(
 
 
 def _show_list(term: Terminal, found: Reconciled, path: Path, origin: str, subject: str) -> None:
+    from indrel.ask.reconcile.lists import summary
     from indrel.core.model import plural
-    from indrel.reconcile.lists import summary
     from indrel.reports.terminal import short, table
 
     term.line(f"{subject}: {path}: {summary(found)}.", "bold")
@@ -152,8 +152,8 @@ def _table(found: Reconciled | LogRead, file: Path) -> bytes:
     import csv
     import io
 
+    from indrel.ask.reconcile.lists import Reconciled
     from indrel.plain import field
-    from indrel.reconcile.lists import Reconciled
 
     ending = file.suffix.lower()
     if ending == ".json":

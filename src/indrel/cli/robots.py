@@ -18,10 +18,10 @@ from indrel.cli.talk import out_console, say, terminal
 from indrel.errors import InputError, UsageError
 
 if TYPE_CHECKING:
+    from indrel.ask.robots import Checked, Impact, Loaded, Match
     from indrel.checks.topics.robots_reach import RuleUse
     from indrel.core.crawlers import Crawler
     from indrel.core.model import Finding
-    from indrel.robots_tool import Checked, Impact, Loaded, Match
     from indrel.sources.options import GatherOptions
 
 robots = typer.Typer(
@@ -70,7 +70,7 @@ def check(
     quiet: opt.QuietOption = False,
 ) -> None:
     """Say of each faulty line what is wrong, what it does instead, and what to write."""
-    from indrel import robots_tool as tool
+    from indrel.ask import robots as tool
     from indrel.core.model import plural
 
     opt.fail_word(fail_on)
@@ -196,7 +196,7 @@ def match(
     quiet: opt.QuietOption = False,
 ) -> None:
     """Say per address and crawler whether it may be fetched, and which rule and line decides."""
-    from indrel import robots_tool as tool
+    from indrel.ask import robots as tool
 
     if not urls and urls_file is None:
         raise UsageError("name addresses or paths to match, or --urls FILE")
@@ -218,7 +218,7 @@ def match(
 
 def _addresses(given: list[str], file: Path | None, loaded: Loaded) -> Iterator[str]:
     """Normalised addresses from the command line, then from a file, as they are needed."""
-    from indrel.robots_tool import to_url
+    from indrel.ask.robots import to_url
 
     for text in given:
         url = to_url(text, loaded.origin)
@@ -248,7 +248,7 @@ def _cell(one: Match) -> str:
 
 
 def _shown_url(url: str) -> str:
-    from indrel.robots_tool import NOWHERE
+    from indrel.ask.robots import NOWHERE
 
     return url.removeprefix(NOWHERE)
 
@@ -315,7 +315,7 @@ def impact(
 ) -> None:
     """Say which known addresses change state if NEW goes live; exit 1 if a wanted one would be barred."""
     from indrel import pipeline
-    from indrel import robots_tool as tool
+    from indrel.ask import robots as tool
     from indrel.checks.headline import spoken_of
 
     loaded = [None if name == OWN else tool.load(name, _options(connect, timeout)) for name in (old, new)]

@@ -14,7 +14,7 @@ from indrel.cli.checked import code_of
 from indrel.cli.talk import out_console, say, terminal
 
 if TYPE_CHECKING:
-    from indrel.sitemap_tool import CheckedSitemaps
+    from indrel.ask.sitemap import CheckedSitemaps
 
 sitemap = typer.Typer(help="Sitemaps on their own: check.", no_args_is_help=True, rich_markup_mode=None)
 
@@ -46,7 +46,7 @@ def check(
 ) -> None:
     """Say of a sitemap, and of the files that an index lists, what is wrong, with file, line and column."""
     from indrel import pipeline
-    from indrel import sitemap_tool as tool
+    from indrel.ask import sitemap as tool
     from indrel.core import crawlers
     from indrel.core.model import plural
     from indrel.sources.options import GatherOptions

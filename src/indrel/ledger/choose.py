@@ -12,7 +12,7 @@ from indrel.ledger.book import Asked, Removal
 from indrel.sqltext import quoted_list
 
 if TYPE_CHECKING:
-    from indrel.compare import StateChange
+    from indrel.ask.compare import StateChange
     from indrel.decide.site import Site
 
 LASTING = (State.HIDDEN, State.LOCKED, State.GONE, State.FOLDED)

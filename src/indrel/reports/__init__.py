@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import os
-import tempfile
 from collections.abc import Callable, Sequence
 from importlib import import_module
 from pathlib import Path
@@ -12,6 +10,7 @@ from typing import TYPE_CHECKING
 from indrel.core.model import Verdict
 from indrel.errors import UsageError
 from indrel.extras import require
+from indrel.files import write_whole
 
 if TYPE_CHECKING:
     from indrel.decide.site import Site
@@ -55,19 +54,3 @@ def write(files: Sequence[Path], verdict: Verdict, site: Site) -> None:
     contents = [(file, WRITERS[file.suffix.lower()](verdict, site)) for file in files]
     for file, content in contents:
         write_whole(file, content)
-
-
-def write_whole(file: Path, content: bytes) -> None:
-    """Put a file in place in one step, so that it is never half there."""
-    try:
-        handle, name = tempfile.mkstemp(prefix=f".{file.name}.", dir=file.parent)
-        try:
-            with os.fdopen(handle, "wb") as out:
-                out.write(content)
-            Path(name).chmod(0o644)
-            Path(name).replace(file)
-        except BaseException:
-            Path(name).unlink(missing_ok=True)
-            raise
-    except OSError as error:
-        raise UsageError(f"{file} cannot be written: {error.strerror}") from error

@@ -8,10 +8,10 @@ import json
 from collections.abc import Iterable, Sequence
 from pathlib import Path
 
-from indrel.addresses import HOSTILE, AddressRow, columns_of
+from indrel.ask.addresses import HOSTILE, AddressRow, columns_of
 from indrel.errors import UsageError
+from indrel.files import write_whole
 from indrel.plain import field
-from indrel.reports import write_whole
 
 
 def write(

@@ -18,8 +18,8 @@ from indrel.reports.panels import MOST_BARS, ORDER, Panel, panels
 from indrel.reports.terminal import host_of
 
 if TYPE_CHECKING:
+    from indrel.ask.history import History
     from indrel.decide.matrix import MatrixRow
-    from indrel.history import History
 
 COLOURS = {
     State.OPEN: "#2f855a", State.HIDDEN: "#2b7a99", State.FOLDED: "#5a67b8", State.BROKEN: "#b83232", State.GONE: "#d0605e",

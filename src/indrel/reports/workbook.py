@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from itertools import islice
 from typing import Any
 
-from indrel.addresses import AddressRow, Column, columns_of, listed
+from indrel.ask.addresses import AddressRow, Column, columns_of, listed
 from indrel.core.model import Severity, Verdict
 from indrel.decide.site import Site
 from indrel.plain import field

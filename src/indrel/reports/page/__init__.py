@@ -12,6 +12,7 @@ import jinja2
 from markupsafe import Markup
 
 from indrel import __version__
+from indrel.ask.seen import compared, views, words_for
 from indrel.checks import checks
 from indrel.checks.catalogue import Need
 from indrel.checks.topics.robots_reach import rule_uses
@@ -25,7 +26,6 @@ from indrel.decide.sitemaps import sitemap_states
 from indrel.plain import safe
 from indrel.reports.panels import panels
 from indrel.reports.terminal import HEADINGS, host_of, sentence, short
-from indrel.seen import compared, views, words_for
 
 SHOWN = 10
 """Addresses of a cause that stand in the page itself; the others come from its data when they are asked for."""

@@ -9,11 +9,11 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from indrel.arrow import pa
+from indrel.ask.reconcile.tables import BROKEN, LOG_LINE, opened
 from indrel.core.address import is_ip, normalise, origin_of, split
 from indrel.core.crawlers import table
 from indrel.decide.site import Site
 from indrel.errors import InputError
-from indrel.reconcile.tables import BROKEN, LOG_LINE, opened
 from indrel.sqltext import quoted, quoted_list
 
 CHUNK = 2 << 20

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
 
-from indrel import sitemap_tool
+from indrel.ask import sitemap as sitemaps
 from indrel.core.crawlers import DEFAULT, resolve
 from indrel.core.model import State, Want
 from indrel.core.page.tokens import parse_date
@@ -152,7 +152,7 @@ def _prove(found: SitemapDraft) -> None:
         for name, octets in found.files.items():
             Path(folder, name).write_bytes(octets)
         first = "sitemap.xml" if "sitemap.xml" in found.files else next(iter(found.files))
-        checked = sitemap_tool.check(str(Path(folder, first)), resolve(DEFAULT), GatherOptions(crawlers=()))
+        checked = sitemaps.check(str(Path(folder, first)), resolve(DEFAULT), GatherOptions(crawlers=()))
         read = sum(f.entries for f in checked.files if f.kind != "index")
         faults = [f for f in checked.findings if f.check != "sitemap-flat-dates"]
         if faults or checked.unread or read != found.entries:

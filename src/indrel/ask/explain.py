@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from indrel.ask.seen import View, views
 from indrel.checks.evidence import WHERE, answers, links_to, robots_line
 from indrel.core.address import split
 from indrel.core.answers import status_text
@@ -17,7 +18,6 @@ from indrel.decide.kinds import implied_want, kind_of_address, why
 from indrel.decide.place import placed
 from indrel.decide.reasons import decides, reasons
 from indrel.decide.site import Site
-from indrel.seen import View, views
 
 MOST = 20
 NOT_NAMED = ", as no group names this crawler"

@@ -6,10 +6,10 @@ import re
 import shlex
 from collections.abc import Iterable
 
+from indrel.ask.drafts.changes import before_and_after
 from indrel.checks import checks
 from indrel.core.model import Cause, Evidence, Severity, Verdict, plural
 from indrel.decide.site import Site
-from indrel.drafts.changes import before_and_after
 from indrel.plain import safe
 from indrel.reports.markdown import code, prose, text
 from indrel.reports.terminal import short

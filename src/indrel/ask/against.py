@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
+from indrel.ask.compare import said_sql
 from indrel.checks.evidence import said
 from indrel.checks.headline import spoken_of
-from indrel.compare import said_sql
 from indrel.core.model import Evidence
 from indrel.decide.reasons import decides, reasons
 from indrel.decide.site import Site

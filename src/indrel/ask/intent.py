@@ -265,7 +265,7 @@ def _written(site: Site, groups: Iterable[_Group]) -> str:
 def write_draft(path: Path, text: str) -> None:
     """Write a draft to a file that is not there yet."""
     from indrel.errors import UsageError
-    from indrel.reports import write_whole
+    from indrel.files import write_whole
 
     if path.exists():
         raise UsageError(f"{path} exists: it was left as it is, name another file")

@@ -13,9 +13,9 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from indrel.ask.reconcile.words import means_listed, says_not_listed
 from indrel.core.page.tokens import nearest, parse_date
 from indrel.errors import InputError
-from indrel.reconcile.words import means_listed, says_not_listed
 
 SAMPLE = 500
 """Rows looked at to learn what columns hold."""
