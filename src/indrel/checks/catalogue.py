@@ -14,6 +14,7 @@ from functools import cache
 from importlib import import_module
 from pkgutil import iter_modules
 
+from indrel.checks.changes import Change
 from indrel.core.model import CheckClass, Evidence, Severity
 from indrel.decide.site import Site
 
@@ -72,6 +73,8 @@ class Check:
     rests_on_want: bool
     needs: tuple[str, ...]
     feeds: tuple[str, ...]
+    change: Change | None
+    draft: str | None
     run: CheckFunction
 
 
@@ -86,11 +89,14 @@ def check(
     rests_on_want: bool = False,
     needs: tuple[str, ...] = (),
     feeds: tuple[str, ...] = (),
+    change: Change | None = None,
+    draft: str | None = None,
 ) -> Callable[[CheckFunction], CheckFunction]:
     """Register a check. Raises ValueError, with the place, for an id used twice or a part left out.
 
     `needs` are facts without which it is left out, and that is said; `feeds` are tables of the snapshot without
-    a row of which it can find nothing, so that it is not asked.
+    a row of which it can find nothing, so that it is not asked. `change` says what becomes of the text that does it,
+    where one follows from the other; `draft` is the `indrel draft` that proposes a mend.
     """
 
     def register(function: CheckFunction) -> CheckFunction:
@@ -103,7 +109,7 @@ def check(
             raise ValueError(f"{place}: the docstring of {id} lacks {', '.join(absent) or 'a summary'}")
         _CHECKS[id] = Check(
             id, cls, severity, summary, parts["Why"], parts["Mend"], parts["Rests on"], parts["Evidence"],
-            function.__module__.rpartition(".")[2], rests_on_want, needs, feeds, function,
+            function.__module__.rpartition(".")[2], rests_on_want, needs, feeds, change, draft, function,
         )  # fmt: skip
         return function
 

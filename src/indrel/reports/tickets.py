@@ -6,7 +6,6 @@ import re
 import shlex
 from collections.abc import Iterable
 
-from indrel.ask.drafts.changes import before_and_after
 from indrel.checks import checks
 from indrel.core.model import Cause, Evidence, Severity, Verdict, plural
 from indrel.decide.site import Site
@@ -15,11 +14,6 @@ from indrel.reports.markdown import code, prose, text
 from indrel.reports.terminal import short
 
 MOST_URLS = 30
-DRAFTS = {
-    "barred-noindex": "robots", "barred-wanted": "robots", "barred-to-hide": "robots", "robots-overreach": "robots",
-    "site-barred": "robots", "file-needs-header": "headers", "open-unwanted": "headers",
-}  # fmt: skip
-"""Checks that a draft of files mends."""
 
 
 def draft(verdict: Verdict, site: Site, least: Severity = Severity.ASK) -> dict[str, bytes]:
@@ -42,7 +36,7 @@ def _ticket(cause: Cause, site: Site) -> str:
         *(_place(e, site.base_origin) for e in first.evidence[:4]), "",
         "## What to do", "", prose(cause.mend), "",
     ]  # fmt: skip
-    change = before_and_after(first)
+    change = about.change.of(first) if about.change else None
     if change:
         lines += ["Now:", "", *_block(change[0]), "", "Instead:", "", *_block(change[1]), ""]
     lines += ["## Which addresses", ""]
@@ -81,8 +75,8 @@ def _commands(cause: Cause, site: Site) -> Iterable[str]:
         yield f"indrel robots check {_quoted(first.url)}"
     elif first.url.startswith(("http://", "https://")):
         yield f"indrel explain {_quoted(first.url)}"
-    if cause.check in DRAFTS:
-        yield f"# a proposal, tried on every known address\nindrel draft {DRAFTS[cause.check]} {_quoted(str(snapshot))}"
+    if draft := checks()[cause.check].draft:
+        yield f"# a proposal, tried on every known address\nindrel draft {draft} {_quoted(str(snapshot))}"
     yield f"indrel checks {cause.check}"
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from indrel.checks.catalogue import Hit, Need, check
+from indrel.checks.changes import NOT_FOUND
 from indrel.checks.evidence import WHERE, answers
 from indrel.checks.topics.rendering import WRONG, looks, missed, sampled
 from indrel.checks.topics.wants import page_texts
@@ -14,7 +15,7 @@ from indrel.core.model import CheckClass, Evidence, Severity, listing
 from indrel.decide.site import Site
 
 
-@check("missing-answers-200", CheckClass.CONFLICT, Severity.FIX, needs=(Need.LIVE,), feeds=("probe",))
+@check("missing-answers-200", CheckClass.CONFLICT, Severity.FIX, needs=(Need.LIVE,), feeds=("probe",), change=NOT_FOUND)
 def missing_answers_200(site: Site) -> Iterator[Hit]:
     """A made-up address is not answered with 404.
 
@@ -38,7 +39,7 @@ def missing_answers_200(site: Site) -> Iterator[Hit]:
         yield Hit(origin + "/", site.all_mask, message, tuple(evidence))
 
 
-@check("soft-missing", CheckClass.CONFLICT, Severity.FIX, needs=(Need.LIVE,), feeds=("page",))
+@check("soft-missing", CheckClass.CONFLICT, Severity.FIX, needs=(Need.LIVE,), feeds=("page",), change=NOT_FOUND)
 def soft_missing(site: Site) -> Iterator[Hit]:
     """An error or “nothing here” page is answered with 200.
 

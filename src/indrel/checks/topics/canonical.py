@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 
 from indrel.checks.catalogue import Hit, Need, check
+from indrel.checks.changes import NAMED, NAMES_ITSELF, NAMES_THE_LAST, NAMES_THE_TARGET, SAID, Change, to
 from indrel.checks.evidence import WHERE, answers, canonicals, rules, said
 from indrel.core.address import split
 from indrel.core.model import CheckClass, Evidence, Severity
@@ -107,7 +108,13 @@ def canonical_several(site: Site) -> Iterator[Hit]:
             yield Hit(url, mask, f"names {len(evidence)} different canonicals: engines ignore them all", evidence)
 
 
-@check("canonical-in-body", CheckClass.FLAW, Severity.FIX, feeds=("canonical",))
+@check(
+    "canonical-in-body",
+    CheckClass.FLAW,
+    Severity.FIX,
+    feeds=("canonical",),
+    change=Change(NAMED, lambda finding, before: f"{before}  (inside the head)"),
+)
 def canonical_in_body(site: Site) -> Iterator[Hit]:
     """A canonical stands after the head has ended.
 
@@ -132,7 +139,7 @@ def canonical_in_body(site: Site) -> Iterator[Hit]:
             yield Hit(url, mask, f"the canonical stands in the body and is ignored: {ended}", tuple(evidence))
 
 
-@check("canonical-to-gone", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical",))
+@check("canonical-to-gone", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical",), change=NAMES_ITSELF)
 def canonical_to_gone(site: Site) -> Iterator[Hit]:
     """A page names as canonical an address that is gone.
 
@@ -144,7 +151,7 @@ def canonical_to_gone(site: Site) -> Iterator[Hit]:
     yield from _by_answer(site, "t.tail = 'gone'", "names a canonical that is gone")
 
 
-@check("canonical-to-broken", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical",))
+@check("canonical-to-broken", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical",), change=NAMES_ITSELF)
 def canonical_to_broken(site: Site) -> Iterator[Hit]:
     """A page names as canonical an address that answers with an error or not at all.
 
@@ -156,7 +163,7 @@ def canonical_to_broken(site: Site) -> Iterator[Hit]:
     yield from _by_answer(site, "t.tail = 'broken'", "names a canonical that answers with an error")
 
 
-@check("canonical-to-redirect", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical",))
+@check("canonical-to-redirect", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical",), change=NAMES_THE_TARGET)
 def canonical_to_redirect(site: Site) -> Iterator[Hit]:
     """A page names as canonical an address that redirects.
 
@@ -212,7 +219,7 @@ def canonical_to_barred(site: Site) -> Iterator[Hit]:
         yield Hit(url, mask, f"names a canonical that robots.txt bars: {target_url}", evidence, also=(target_url,))
 
 
-@check("canonical-chain", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical",))
+@check("canonical-chain", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical",), change=NAMES_THE_LAST)
 def canonical_chain(site: Site) -> Iterator[Hit]:
     """A page names as canonical a page that itself names another.
 
@@ -277,7 +284,13 @@ def _chained(site: Site, chosen: Callable[[int], bool], message: str) -> Iterato
         yield Hit(url, mask, text, evidence, also=tuple(dict.fromkeys((target_url, onward[target]))))
 
 
-@check("canonical-and-noindex", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical",))
+@check(
+    "canonical-and-noindex",
+    CheckClass.CONFLICT,
+    Severity.FIX,
+    feeds=("canonical",),
+    change=Change(SAID, to("(the noindex goes, or the canonical does)")),
+)
 def canonical_and_noindex(site: Site) -> Iterator[Hit]:
     """A page says noindex and names another page as canonical.
 

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import ipaddress
+import re
 from collections.abc import Iterator
 
 from indrel.checks.catalogue import Hit, check
+from indrel.checks.changes import NAMED, NAMES_ITSELF, Change
 from indrel.checks.evidence import WHERE, canonicals, stated
 from indrel.checks.topics.canonical import ABSOLUTE, OFTEN, SEVERAL, bent, own_variants, stage_special
 from indrel.core.address import split
@@ -20,7 +22,7 @@ PLACEHOLDERS = ("example.com", "example.net", "example.org")
 """Names that documentation uses (RFC 2606): a canonical there was never filled in."""
 
 
-@check("canonical-unusable", CheckClass.FLAW, Severity.FIX, feeds=("canonical",))
+@check("canonical-unusable", CheckClass.FLAW, Severity.FIX, feeds=("canonical",), change=NAMES_ITSELF)
 def canonical_unusable(site: Site) -> Iterator[Hit]:
     """A canonical cannot be used: empty, no address, or cancelled by an attribute.
 
@@ -45,7 +47,7 @@ def canonical_unusable(site: Site) -> Iterator[Hit]:
 LOCAL_FILE = "starts_with(lower(trim(c.href)), 'file:')"
 
 
-@check("canonical-relative", CheckClass.FLAW, Severity.ASK, feeds=("canonical",))
+@check("canonical-relative", CheckClass.FLAW, Severity.ASK, feeds=("canonical",), change=NAMES_ITSELF)
 def canonical_relative(site: Site) -> Iterator[Hit]:
     """A canonical is written as a relative address.
 
@@ -72,7 +74,13 @@ def canonical_relative(site: Site) -> Iterator[Hit]:
             yield Hit(url, mask, f"the canonical is relative: `{href}` comes to {target_url}", shown, also=also)
 
 
-@check("canonical-fragment", CheckClass.FLAW, Severity.NOTE, feeds=("canonical",))
+@check(
+    "canonical-fragment",
+    CheckClass.FLAW,
+    Severity.NOTE,
+    feeds=("canonical",),
+    change=Change(NAMED, lambda finding, before: re.sub(r"#[^\"'\s>]*", "", before)),
+)
 def canonical_fragment(site: Site) -> Iterator[Hit]:
     """A canonical has a fragment.
 
@@ -102,7 +110,7 @@ def unreachable_host(host: str) -> bool:
     return number.is_private or number.is_loopback or number.is_link_local or number.is_unspecified
 
 
-@check("canonical-to-closed-host", CheckClass.BLOCKED, Severity.STOP, feeds=("canonical",))
+@check("canonical-to-closed-host", CheckClass.BLOCKED, Severity.STOP, feeds=("canonical",), change=NAMES_ITSELF)
 def canonical_to_closed_host(site: Site) -> Iterator[Hit]:
     """A page names as canonical an address on a host that is closed, or that no visitor reaches.
 
@@ -173,7 +181,7 @@ def canonical_off_site(site: Site) -> Iterator[Hit]:
             )
 
 
-@check("canonical-host-variant", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical",))
+@check("canonical-host-variant", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical",), change=NAMES_ITSELF)
 def canonical_host_variant(site: Site) -> Iterator[Hit]:
     """A canonical differs from the page's own address only in scheme, www or port.
 
@@ -189,7 +197,7 @@ def canonical_host_variant(site: Site) -> Iterator[Hit]:
         yield Hit(url, mask, message, tuple(tags.get(number, ())), also=(target,))
 
 
-@check("canonical-wanted-folded", CheckClass.BLOCKED, Severity.FIX, feeds=("canonical",))
+@check("canonical-wanted-folded", CheckClass.BLOCKED, Severity.FIX, feeds=("canonical",), change=NAMES_ITSELF)
 def canonical_wanted_folded(site: Site) -> Iterator[Hit]:
     """A page that the intent file wants shown names another as canonical.
 

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from typing import NamedTuple
 
 from indrel.checks.catalogue import Hit, check
+from indrel.checks.changes import NO_NOINDEX, SAID, Change, each
 from indrel.checks.evidence import WHERE, directives, said
 from indrel.checks.measures import MANY, NEARLY_ALL
 from indrel.core.address import origin_of
 from indrel.core.model import CheckClass, Evidence, Severity, listing
-from indrel.core.page.tokens import OBSOLETE
+from indrel.core.page.tokens import OBSOLETE, slips
 from indrel.decide.site import Site
 from indrel.sqltext import quoted_list
 
@@ -84,7 +86,7 @@ def hidden_hosts(site: Site) -> WholeHosts:
     return found
 
 
-@check("site-noindex", CheckClass.BLOCKED, Severity.STOP, feeds=("directive",))
+@check("site-noindex", CheckClass.BLOCKED, Severity.STOP, feeds=("directive",), change=NO_NOINDEX)
 def site_noindex(site: Site) -> Iterator[Hit]:
     """The start page and nearly all pages say noindex through the same source: their tags, or the header.
 
@@ -243,7 +245,13 @@ def faulty(site: Site, origin: int) -> Iterator[tuple[str, int, str, Evidence]]:
         )
 
 
-@check("robots-token-slip", CheckClass.FLAW, Severity.FIX, feeds=("directive",))
+@check(
+    "robots-token-slip",
+    CheckClass.FLAW,
+    Severity.FIX,
+    feeds=("directive",),
+    change=Change(SAID, each("content", slips)),
+)
 def robots_token_slip(site: Site) -> Iterator[Hit]:
     """A robots tag holds a token that no crawler knows.
 
@@ -269,7 +277,13 @@ def robots_header_slip(site: Site) -> Iterator[Hit]:
         yield Hit(url, mask, what, (evidence,))
 
 
-@check("robots-tag-void", CheckClass.FLAW, Severity.FIX, feeds=("directive",))
+@check(
+    "robots-tag-void",
+    CheckClass.FLAW,
+    Severity.FIX,
+    feeds=("directive",),
+    change=Change(("tag",), lambda finding, before: re.sub(r"\bproperty\s*=", "name=", before, count=1)),
+)
 def robots_tag_void(site: Site) -> Iterator[Hit]:
     """A robots tag has no effect: no content, a wrong attribute, or the http-equiv form.
 

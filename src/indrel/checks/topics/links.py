@@ -8,10 +8,12 @@ import numpy as np
 import numpy.typing as npt
 
 from indrel.checks.catalogue import Hit, Need, check
+from indrel.checks.changes import LINK, SAID, Change, each, to, with_rel, without
 from indrel.checks.evidence import WHERE, about, answers, links_to, listings, rules, said, stated
 from indrel.checks.measures import A_SHARE, MANY, MOST_NAMED
 from indrel.checks.topics.wants import hub_links
 from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
+from indrel.core.page.anchors import rel_slips
 from indrel.core.page.facts import UNFOLLOWED, LinkFlag
 from indrel.decide.graph import link_graph
 from indrel.decide.site import Site
@@ -120,7 +122,13 @@ def _path_hits(site: Site, hits: list[tuple[tuple[int, str, int, int | None], in
         )
 
 
-@check("link-to-gone", CheckClass.FLAW, Severity.FIX, feeds=("link",))
+@check(
+    "link-to-gone",
+    CheckClass.FLAW,
+    Severity.FIX,
+    feeds=("link",),
+    change=Change(LINK, to("(the link goes, or leads to an address that is there)")),
+)
 def link_to_gone(site: Site) -> Iterator[Hit]:
     """Pages link to an address of the site that is gone or broken.
 
@@ -236,6 +244,7 @@ def link_mixed(site: Site) -> Iterator[Hit]:
     rests_on_want=True,
     needs=(Need.LINKS,),
     feeds=("directive", "link"),
+    change=Change(SAID, without("nofollow")),
 )
 def page_nofollow(site: Site) -> Iterator[Hit]:
     """A page says nofollow for all its links, and links to wanted pages.
@@ -328,7 +337,7 @@ def link_not_crawlable(site: Site) -> Iterator[Hit]:
     yield from _slips(site, "href", "{} without an address to follow: {}")
 
 
-@check("link-rel-slip", CheckClass.FLAW, Severity.FIX, feeds=("slip",))
+@check("link-rel-slip", CheckClass.FLAW, Severity.FIX, feeds=("slip",), change=Change(LINK, each("rel", rel_slips)))
 def link_rel_slip(site: Site) -> Iterator[Hit]:
     """A link's rel holds a token that is near a known one, and has no effect.
 
@@ -356,7 +365,14 @@ def _slips(site: Site, kind: str, message: str) -> Iterator[Hit]:
             yield Hit(url, mask, text, tuple(shown for _, shown in found[:5]))
 
 
-@check("paid-link-followed", CheckClass.CONFLICT, Severity.FIX, needs=(Need.PARTNERS,), feeds=("link",))
+@check(
+    "paid-link-followed",
+    CheckClass.CONFLICT,
+    Severity.FIX,
+    needs=(Need.PARTNERS,),
+    feeds=("link",),
+    change=Change(LINK, with_rel("sponsored")),
+)
 def paid_link_followed(site: Site) -> Iterator[Hit]:
     """A link to a partner's host is not marked as paid.
 
@@ -374,7 +390,14 @@ def paid_link_followed(site: Site) -> Iterator[Hit]:
     yield from _outward(site, f"({hosts}) AND l.flags & {flags} = 0", "{} to {} without sponsored or nofollow")
 
 
-@check("user-link-followed", CheckClass.CONFLICT, Severity.FIX, needs=(Need.USER_PARTS,), feeds=("link",))
+@check(
+    "user-link-followed",
+    CheckClass.CONFLICT,
+    Severity.FIX,
+    needs=(Need.USER_PARTS,),
+    feeds=("link",),
+    change=Change(LINK, with_rel("ugc")),
+)
 def user_link_followed(site: Site) -> Iterator[Hit]:
     """A link to another site, in a part that visitors write, is followed.
 

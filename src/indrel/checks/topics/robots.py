@@ -7,6 +7,7 @@ import re
 from collections.abc import Iterator
 
 from indrel.checks.catalogue import Hit, Need, check
+from indrel.checks.changes import ENTRY_GOES, LINE_GOES, ROBOTS, STATUS, Change, also_allowed, to
 from indrel.checks.evidence import LISTED_ROW, PAGE_ROW, listings, robots_line, rules, said, stated, who_is
 from indrel.checks.measures import MANY, MOST_NAMED, NEARLY_ALL
 from indrel.core.address import made_up_path, split
@@ -105,7 +106,15 @@ def overreaching(site: Site) -> dict[str, tuple[str, Rule, int, int | None]]:
     return found
 
 
-@check("robots-overreach", CheckClass.BLOCKED, Severity.FIX, rests_on_want=True, needs=(Need.ROBOTS, Need.PAGES))
+@check(
+    "robots-overreach",
+    CheckClass.BLOCKED,
+    Severity.FIX,
+    rests_on_want=True,
+    needs=(Need.ROBOTS, Need.PAGES),
+    change=Change(ROBOTS, also_allowed),
+    draft="robots",
+)
 def robots_overreach(site: Site) -> Iterator[Hit]:
     """A rule also bars wanted addresses that merely begin like what it names.
 
@@ -137,7 +146,7 @@ def robots_overreach(site: Site) -> Iterator[Hit]:
         yield Hit(host.url, mask, message, (line, *said), also=tuple(urls[:MOST_NAMED]), implied=implied)
 
 
-@check("site-barred", CheckClass.BLOCKED, Severity.STOP, needs=(Need.ROBOTS,))
+@check("site-barred", CheckClass.BLOCKED, Severity.STOP, needs=(Need.ROBOTS,), draft="robots")
 def site_barred(site: Site) -> Iterator[Hit]:
     """robots.txt bars the start page and nearly the whole site.
 
@@ -156,7 +165,13 @@ def site_barred(site: Site) -> Iterator[Hit]:
         yield Hit(site.starts[origin], mask, message, evidence)
 
 
-@check("robots-unreachable", CheckClass.BLOCKED, Severity.STOP, needs=(Need.LIVE,))
+@check(
+    "robots-unreachable",
+    CheckClass.BLOCKED,
+    Severity.STOP,
+    needs=(Need.LIVE,),
+    change=Change(STATUS, to("200 OK with the rules, or 404 Not Found if there are to be none")),
+)
 def robots_unreachable(site: Site) -> Iterator[Hit]:
     """robots.txt could not be had, so crawlers treat the whole host as closed.
 
@@ -218,7 +233,13 @@ def robots_missing(site: Site) -> Iterator[Hit]:
             yield Hit(host.url, site.all_mask, f"robots.txt: {what}; everything may be fetched", (evidence,))
 
 
-@check("robots-unknown-field", CheckClass.FLAW, Severity.FIX, needs=(Need.ROBOTS,))
+@check(
+    "robots-unknown-field",
+    CheckClass.FLAW,
+    Severity.FIX,
+    needs=(Need.ROBOTS,),
+    change=Change(ROBOTS, lambda finding, before: _as_meant(before)),
+)
 def robots_unknown_field(site: Site) -> Iterator[Hit]:
     """A line of robots.txt begins with a field that no crawler knows.
 
@@ -244,6 +265,13 @@ def robots_unknown_field(site: Site) -> Iterator[Hit]:
             yield Hit(host.url, site.all_mask, what + meant, (robots_line(host, line.number, line.text),))
 
 
+def _as_meant(before: str) -> str | None:
+    """A line with the field that its own was probably meant to be."""
+    field, colon, value = before.partition(":")
+    near = near_field(field.strip().lower()) if colon else None
+    return f"{near.capitalize()}:{value}" if near else None
+
+
 def near_field(word: str) -> str | None:
     """The field that a word was probably meant to be."""
     plain = word.replace("_", "-").replace(" ", "-")
@@ -253,7 +281,13 @@ def near_field(word: str) -> str | None:
     return close[0] if close else None
 
 
-@check("robots-orphan-rule", CheckClass.FLAW, Severity.FIX, needs=(Need.ROBOTS,))
+@check(
+    "robots-orphan-rule",
+    CheckClass.FLAW,
+    Severity.FIX,
+    needs=(Need.ROBOTS,),
+    change=Change(ROBOTS, lambda finding, before: f"User-agent: *\n{before}"),
+)
 def robots_orphan_rule(site: Site) -> Iterator[Hit]:
     """A rule stands before any User-agent line.
 
@@ -268,7 +302,14 @@ def robots_orphan_rule(site: Site) -> Iterator[Hit]:
             yield Hit(host.url, site.all_mask, message, (robots_line(host, rule.line, rule.text),))
 
 
-@check("barred-wanted", CheckClass.BLOCKED, Severity.FIX, rests_on_want=True, needs=(Need.ROBOTS, Need.PAGES))
+@check(
+    "barred-wanted",
+    CheckClass.BLOCKED,
+    Severity.FIX,
+    rests_on_want=True,
+    needs=(Need.ROBOTS, Need.PAGES),
+    draft="robots",
+)
 def barred_wanted(site: Site) -> Iterator[Hit]:
     """A wanted page is barred by robots.txt.
 
@@ -289,7 +330,15 @@ def barred_wanted(site: Site) -> Iterator[Hit]:
             yield Hit(url, mask, message, (*evidence, *stated(site, entry)), implied=entry is None)
 
 
-@check("barred-noindex", CheckClass.CONFLICT, Severity.FIX, needs=(Need.ROBOTS,), feeds=("directive",))
+@check(
+    "barred-noindex",
+    CheckClass.CONFLICT,
+    Severity.FIX,
+    needs=(Need.ROBOTS,),
+    feeds=("directive",),
+    change=LINE_GOES,
+    draft="robots",
+)
 def barred_noindex(site: Site) -> Iterator[Hit]:
     """A barred page says noindex, which no crawler can ever read.
 
@@ -329,7 +378,14 @@ def barred_unread(site: Site) -> Iterator[Hit]:
             yield Hit(host.url, site.all_mask, message, tuple(lines)[:10], also=tuple(urls[:200]))
 
 
-@check("listed-barred", CheckClass.CONFLICT, Severity.FIX, needs=(Need.ROBOTS, Need.PAGES), feeds=("entry",))
+@check(
+    "listed-barred",
+    CheckClass.CONFLICT,
+    Severity.FIX,
+    needs=(Need.ROBOTS, Need.PAGES),
+    feeds=("entry",),
+    change=ENTRY_GOES,
+)
 def listed_barred(site: Site) -> Iterator[Hit]:
     """The sitemap puts forward an address that robots.txt bars.
 

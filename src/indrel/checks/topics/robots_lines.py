@@ -8,6 +8,7 @@ from collections.abc import Iterator
 import numpy as np
 
 from indrel.checks.catalogue import Hit, Need, check
+from indrel.checks.changes import LINE_GOES, ROBOTS, Change, line_with, to
 from indrel.checks.evidence import about, robots_line
 from indrel.checks.topics.robots import UNSUPPORTED, is_page, site_robots
 from indrel.core.address import normalise, site_key, split
@@ -136,7 +137,7 @@ def robots_encoding(site: Site) -> Iterator[Hit]:
         yield Hit(host.url, site.all_mask, f"robots.txt: {what}", (Evidence("robots", host.where, line, what),))
 
 
-@check("robots-unsupported-field", CheckClass.FLAW, Severity.ASK, needs=(Need.ROBOTS,))
+@check("robots-unsupported-field", CheckClass.FLAW, Severity.ASK, needs=(Need.ROBOTS,), change=LINE_GOES)
 def robots_unsupported_field(site: Site) -> Iterator[Hit]:
     """A line of robots.txt uses a field that is in no standard.
 
@@ -156,7 +157,13 @@ def robots_unsupported_field(site: Site) -> Iterator[Hit]:
                 )
 
 
-@check("robots-bad-path", CheckClass.FLAW, Severity.FIX, needs=(Need.ROBOTS,))
+@check(
+    "robots-bad-path",
+    CheckClass.FLAW,
+    Severity.FIX,
+    needs=(Need.ROBOTS,),
+    change=Change(ROBOTS, line_with(lambda path: _right_path(path))),
+)
 def robots_bad_path(site: Site) -> Iterator[Hit]:
     """A rule's path is written so that it does not match what was meant.
 
@@ -167,31 +174,51 @@ def robots_bad_path(site: Site) -> Iterator[Hit]:
     """
     for host in readable(site):
         for line, rule in rule_lines(host):
-            what = _path_fault(line, rule)
+            what, severity = _path_fault(line, rule)
             if what:
-                severity = Severity.ASK if "comment" in what else None
                 shown = (robots_line(host, line.number, line.text),)
                 yield Hit(host.url, site.all_mask, f"`{line.text}`: {what}", shown, severity=severity)
 
 
-def _path_fault(line: Line, rule: Rule | None) -> str | None:
+def _right_path(path: str) -> str | None:
+    """A path as it was meant, where that is plain."""
+    if url := normalise(path):
+        return split(url).path
+    if path and path[0] not in "/*$":
+        return "/" + path.replace("\\", "/").lstrip("/")
+    return path.replace("\\", "/") if "\\" in path else None
+
+
+def _path_fault(line: Line, rule: Rule | None) -> tuple[str, Severity | None]:
+    """What is wrong with a rule's path (nothing: empty), and how grave that is, where it is not as usual."""
     path = rule.path if rule else ""
     if path and normalise(path):
-        return f"a full address matches nothing; write `{split(normalise(path) or '').path}`"
+        return f"a full address matches nothing; write `{_right_path(path)}`", None
     if path and path[0] not in "/*$":
-        return f"it does not begin with `/`, so it matches nothing; write `/{path}`"
+        return f"it does not begin with `/`, so it matches nothing; write `{_right_path(path)}`", None
     if re.search(r"\s", path):
-        return "addresses hold no spaces; write `%20`, or one line for each path"
+        return "addresses hold no spaces; write `%20`, or one line for each path", None
     if "\\" in path:
-        return "a back slash matches nothing; write `/`"
+        return "a back slash matches nothing; write `/`", None
     if _REGEX.search(path):
-        return "regular expressions are not read: it is taken literally; `*` stands for anything"
+        return "regular expressions are not read: it is taken literally; `*` stands for anything", None
     if re.search(r"[^\s#:]#", line.text):
-        return "what follows `#` is a comment; write `%23` if it belongs to the path"
-    return None
+        return "what follows `#` is a comment; write `%23` if it belongs to the path", Severity.ASK
+    return "", None
 
 
-@check("robots-anchor-slip", CheckClass.FLAW, Severity.ASK, needs=(Need.ROBOTS,))
+def _ends_idly(path: str) -> bool:
+    """Whether a path ends in a `*` that adds nothing."""
+    return bool(path.strip("*")) and "$" not in path[:-1] and path.endswith("*")
+
+
+@check(
+    "robots-anchor-slip",
+    CheckClass.FLAW,
+    Severity.ASK,
+    needs=(Need.ROBOTS,),
+    change=Change(ROBOTS, line_with(lambda path: path.rstrip("*") if _ends_idly(path) else None)),
+)
 def robots_anchor_slip(site: Site) -> Iterator[Hit]:
     """A `$` or `*` of a rule does not do what it seems to.
 
@@ -207,7 +234,7 @@ def robots_anchor_slip(site: Site) -> Iterator[Hit]:
                 what = "it catches every address"
             elif "$" in path[:-1]:
                 what = "`$` is not at the end, so it stands for a dollar sign"
-            elif path.endswith("*") and len(path) > 1:
+            elif _ends_idly(path):
                 what = f"the trailing `*` adds nothing: `{path.rstrip('*')}` matches the same"
             else:
                 continue
@@ -333,7 +360,13 @@ def beaten(host: HostRobots) -> list[tuple[Rule, Rule]]:
     return [losses[line] for line in sorted(losses) if line not in wins]
 
 
-@check("robots-foreign-sitemap", CheckClass.FLAW, Severity.FIX, needs=(Need.ROBOTS,))
+@check(
+    "robots-foreign-sitemap",
+    CheckClass.FLAW,
+    Severity.FIX,
+    needs=(Need.ROBOTS,),
+    change=Change(ROBOTS, to("(the line goes, or names a sitemap of this site)")),
+)
 def robots_foreign_sitemap(site: Site) -> Iterator[Hit]:
     """A Sitemap line is relative, malformed, or names a host that is not this site.
 

@@ -8,6 +8,7 @@ from typing import NamedTuple
 import numpy as np
 
 from indrel.checks.catalogue import Hit, Need, check
+from indrel.checks.changes import ROBOTS, Change, in_its_case
 from indrel.checks.evidence import WHERE, about, answers, canonicals, robots_line, rules, stated
 from indrel.checks.topics.robots_lines import beaten, readable
 from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
@@ -93,7 +94,13 @@ def robots_rule_unused(site: Site) -> Iterator[Hit]:
                 yield Hit(host.url, site.all_mask, message, (robots_line(host, rule.line, rule.text),))
 
 
-@check("robots-case-slip", CheckClass.FLAW, Severity.ASK, needs=(Need.ROBOTS, Need.PAGES))
+@check(
+    "robots-case-slip",
+    CheckClass.FLAW,
+    Severity.ASK,
+    needs=(Need.ROBOTS, Need.PAGES),
+    change=Change(ROBOTS, in_its_case),
+)
 def robots_case_slip(site: Site) -> Iterator[Hit]:
     """A rule matches nothing as written, but would if upper and lower case were ignored.
 
@@ -194,7 +201,14 @@ def robots_agent_differs(site: Site) -> Iterator[Hit]:
         yield Hit(host.url, mask, message, tuple(shown))
 
 
-@check("barred-to-hide", CheckClass.EXPOSED, Severity.FIX, rests_on_want=True, needs=(Need.ROBOTS, Need.PAGES))
+@check(
+    "barred-to-hide",
+    CheckClass.EXPOSED,
+    Severity.FIX,
+    rests_on_want=True,
+    needs=(Need.ROBOTS, Need.PAGES),
+    draft="robots",
+)
 def barred_to_hide(site: Site) -> Iterator[Hit]:
     """An unwanted address is kept out by robots.txt alone.
 

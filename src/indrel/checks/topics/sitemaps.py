@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from indrel.checks.catalogue import Hit, Need, check
+from indrel.checks.changes import ENTRY_GOES
 from indrel.checks.evidence import (
     LISTED_OTHER,
     LISTED_ROW,
@@ -132,7 +133,7 @@ def _by_answer(site: Site, condition: str, message: str) -> Iterator[Hit]:
         yield Hit(loc, mask, message.format(first.text), (*shown[number], entry))
 
 
-@check("listed-hidden", CheckClass.CONFLICT, Severity.FIX, feeds=("entry", "directive"))
+@check("listed-hidden", CheckClass.CONFLICT, Severity.FIX, feeds=("entry", "directive"), change=ENTRY_GOES)
 def listed_hidden(site: Site) -> Iterator[Hit]:
     """The sitemap puts forward a page that says noindex.
 
@@ -154,7 +155,7 @@ def listed_hidden(site: Site) -> Iterator[Hit]:
             yield Hit(loc, mask, f"in the sitemap, but says noindex{who}", (*shown, entry))
 
 
-@check("listed-folded", CheckClass.CONFLICT, Severity.FIX, feeds=("entry",))
+@check("listed-folded", CheckClass.CONFLICT, Severity.FIX, feeds=("entry",), change=ENTRY_GOES)
 def listed_folded(site: Site) -> Iterator[Hit]:
     """The sitemap puts forward a page that names another as canonical.
 
@@ -175,7 +176,7 @@ def listed_folded(site: Site) -> Iterator[Hit]:
         yield Hit(loc, mask, message, (*tags.get(number, ()), entry), also=(into[number],))
 
 
-@check("listed-redirects", CheckClass.CONFLICT, Severity.FIX, feeds=("entry", "answer"))
+@check("listed-redirects", CheckClass.CONFLICT, Severity.FIX, feeds=("entry", "answer"), change=ENTRY_GOES)
 def listed_redirects(site: Site) -> Iterator[Hit]:
     """The sitemap puts forward an address that redirects.
 
@@ -189,7 +190,7 @@ def listed_redirects(site: Site) -> Iterator[Hit]:
     )
 
 
-@check("listed-gone", CheckClass.CONFLICT, Severity.FIX, feeds=("entry", "answer"))
+@check("listed-gone", CheckClass.CONFLICT, Severity.FIX, feeds=("entry", "answer"), change=ENTRY_GOES)
 def listed_gone(site: Site) -> Iterator[Hit]:
     """The sitemap puts forward an address that is gone.
 
@@ -201,7 +202,7 @@ def listed_gone(site: Site) -> Iterator[Hit]:
     yield from _by_answer(site, "tail = 'gone'", "in the sitemap, but answers “{}”")
 
 
-@check("listed-broken", CheckClass.CONFLICT, Severity.FIX, feeds=("entry",))
+@check("listed-broken", CheckClass.CONFLICT, Severity.FIX, feeds=("entry",), change=ENTRY_GOES)
 def listed_broken(site: Site) -> Iterator[Hit]:
     """The sitemap puts forward an address that answers with an error, not at all, or with an error page as 200.
 
@@ -213,7 +214,7 @@ def listed_broken(site: Site) -> Iterator[Hit]:
     yield from _by_answer(site, "tail = 'broken'", "in the sitemap, but broken ({})")
 
 
-@check("listed-locked", CheckClass.CONFLICT, Severity.FIX, feeds=("entry", "answer"))
+@check("listed-locked", CheckClass.CONFLICT, Severity.FIX, feeds=("entry", "answer"), change=ENTRY_GOES)
 def listed_locked(site: Site) -> Iterator[Hit]:
     """The sitemap puts forward an address that asks for credentials.
 
@@ -243,7 +244,7 @@ def wanted_unlisted(site: Site) -> Iterator[Hit]:
         yield Hit(url, mask, "is to be shown, but no sitemap lists it", stated(site, entry))
 
 
-@check("listed-unwanted", CheckClass.CONFLICT, Severity.FIX, feeds=("entry",))
+@check("listed-unwanted", CheckClass.CONFLICT, Severity.FIX, feeds=("entry",), change=ENTRY_GOES)
 def listed_unwanted(site: Site) -> Iterator[Hit]:
     """The sitemap puts forward an address that is to be hidden, locked or dropped.
 

@@ -7,6 +7,7 @@ from datetime import datetime
 from typing import Any
 
 from indrel.checks.catalogue import Hit, Need, check
+from indrel.checks.changes import HEADER, NO_NOINDEX, SAID, SAYS_NOINDEX, STATUS, Change, to, without
 from indrel.checks.evidence import PAGE_ROW, about, answers, first_link, listings, said, stated, who_is
 from indrel.checks.measures import MOST_NAMED, SOON
 from indrel.checks.topics.directives import all_said, hidden_hosts, without_hidden_host
@@ -20,7 +21,7 @@ JUNK_OPEN = "kind IN ('search-results', 'parameter-variant')"
 FILE = "(read AND NOT html AND kind NOT IN ('feed', 'search-results', 'parameter-variant'))"
 
 
-@check("noindex-wanted", CheckClass.BLOCKED, Severity.FIX, rests_on_want=True, feeds=("directive",))
+@check("noindex-wanted", CheckClass.BLOCKED, Severity.FIX, rests_on_want=True, feeds=("directive",), change=NO_NOINDEX)
 def noindex_wanted(site: Site) -> Iterator[Hit]:
     """A wanted page says noindex.
 
@@ -56,7 +57,14 @@ def expired_alone(site: Site) -> dict[int, int]:
     )
 
 
-@check("expiry-passed", CheckClass.BLOCKED, Severity.FIX, rests_on_want=True, feeds=("directive",))
+@check(
+    "expiry-passed",
+    CheckClass.BLOCKED,
+    Severity.FIX,
+    rests_on_want=True,
+    feeds=("directive",),
+    change=Change(SAID, without(r"unavailable_after\s*:[^,\"']*")),
+)
 def expiry_passed(site: Site) -> Iterator[Hit]:
     """A wanted page says unavailable_after a date that has passed, or soon will.
 
@@ -128,7 +136,7 @@ def _why(kind: str, entry: int | None) -> str:
     return f"looks like junk ({kind})" if entry is None else "is to be hidden"
 
 
-@check("open-unwanted", CheckClass.EXPOSED, Severity.FIX, rests_on_want=True)
+@check("open-unwanted", CheckClass.EXPOSED, Severity.FIX, rests_on_want=True, change=SAYS_NOINDEX, draft="headers")
 def open_unwanted(site: Site) -> Iterator[Hit]:
     """A page that is to be hidden may be fetched and listed.
 
@@ -146,7 +154,7 @@ def open_unwanted(site: Site) -> Iterator[Hit]:
         yield Hit(url, mask, f"may be listed, but {_why(kind, entry)}", shown, severity=mild, implied=entry is None)
 
 
-@check("junk-open", CheckClass.EXPOSED, Severity.FIX, rests_on_want=True, feeds=("answer",))
+@check("junk-open", CheckClass.EXPOSED, Severity.FIX, rests_on_want=True, feeds=("answer",), change=SAYS_NOINDEX)
 def junk_open(site: Site) -> Iterator[Hit]:
     """Internal search results or parameter variants may be listed, and fold into nothing.
 
@@ -164,7 +172,14 @@ def junk_open(site: Site) -> Iterator[Hit]:
         yield Hit(url, mask, f"{what} may be listed", shown, implied=entry is None)
 
 
-@check("file-needs-header", CheckClass.EXPOSED, Severity.ASK, rests_on_want=True)
+@check(
+    "file-needs-header",
+    CheckClass.EXPOSED,
+    Severity.ASK,
+    rests_on_want=True,
+    change=Change(STATUS, to(HEADER)),
+    draft="headers",
+)
 def file_needs_header(site: Site) -> Iterator[Hit]:
     """A document that is not HTML is to be hidden, and no header says so.
 
@@ -249,7 +264,13 @@ def page_texts(site: Site, ids: list[int]) -> dict[int, Evidence]:
     }
 
 
-@check("open-locked", CheckClass.EXPOSED, Severity.STOP, needs=(Need.LIVE, Need.BARE, Need.INTENT))
+@check(
+    "open-locked",
+    CheckClass.EXPOSED,
+    Severity.STOP,
+    needs=(Need.LIVE, Need.BARE, Need.INTENT),
+    change=Change(STATUS, to("401 Unauthorized (or 403 Forbidden) for whoever has not signed in")),
+)
 def open_locked(site: Site) -> Iterator[Hit]:
     """An address that is to be locked answers without credentials.
 
@@ -261,7 +282,13 @@ def open_locked(site: Site) -> Iterator[Hit]:
     yield from _still_answers(site, "lock", "is to be locked, but answers {} without credentials")
 
 
-@check("live-dropped", CheckClass.EXPOSED, Severity.FIX, needs=(Need.INTENT,))
+@check(
+    "live-dropped",
+    CheckClass.EXPOSED,
+    Severity.FIX,
+    needs=(Need.INTENT,),
+    change=Change(STATUS, to("410 Gone (or 404 Not Found)")),
+)
 def live_dropped(site: Site) -> Iterator[Hit]:
     """An address that is to be dropped still answers 200.
 
@@ -285,7 +312,13 @@ def _still_answers(site: Site, want: str, message: str) -> Iterator[Hit]:
         yield Hit(url, site.all_mask, message.format(f"“{text}”"), (*shown[number], *stated(site, entry)))
 
 
-@check("host-open", CheckClass.EXPOSED, Severity.STOP, needs=(Need.LIVE, Need.INTENT))
+@check(
+    "host-open",
+    CheckClass.EXPOSED,
+    Severity.STOP,
+    needs=(Need.LIVE, Need.INTENT),
+    change=Change(STATUS, to(f"401 Unauthorized for all addresses of the host, or {HEADER}")),
+)
 def host_open(site: Site) -> Iterator[Hit]:
     """A host that is declared closed can be fetched and listed.
 

@@ -58,6 +58,12 @@ def rel_slip(token: str) -> str | None:
     return near if near in _REL_FLAGS and token not in _REL_OTHERS else None
 
 
+def rel_slips(rel: str) -> dict[str, str]:
+    """The tokens of a rel that have no effect, and the known ones that they were meant to be."""
+    meant = {token: rel_slip(token) for token in rel.replace(",", " ").lower().split()}
+    return {token: word for token, word in meant.items() if word}
+
+
 def _is_script(href: str) -> bool:
     return href.lstrip()[:11].lower() == "javascript:"
 
@@ -192,8 +198,7 @@ class Anchors:
 
     def _rel_slip(self, rel: str, line: int | None, text: str) -> None:
         """Keep the rel tokens of an anchor that are near the known ones: they have no effect."""
-        meant = {token: rel_slip(token) for token in rel.replace(",", " ").lower().split()}
-        slips = [f"`{token}` has no effect; `{word}` was probably meant" for token, word in meant.items() if word]
+        slips = [f"`{token}` has no effect; `{word}` was probably meant" for token, word in rel_slips(rel).items()]
         if slips and len(self.slips) < _MOST_SLIPS:
             self.slips.append(Slip("rel", "; ".join(slips), line, text))
 

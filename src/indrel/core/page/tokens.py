@@ -125,12 +125,29 @@ class _Collector:
         return Tokens(tuple(dict.fromkeys(self.known)), tuple(self.faults), self.expires)
 
 
+def _run_together(word: str) -> str | None:
+    """Known tokens between which the comma is missing, with it."""
+    parts = word.replace(";", " ").replace("|", " ").lower().split()
+    return ", ".join(parts) if len(parts) > 1 and set(parts) <= PLAIN | OBSOLETE else None
+
+
 def _explain_unknown(word: str) -> str:
-    parts = word.replace(";", " ").replace("|", " ").split()
-    if len(parts) > 1 and all(p.lower() in PLAIN | OBSOLETE for p in parts):
-        return f"tokens are separated by commas: write `{', '.join(p.lower() for p in parts)}`"
+    if several := _run_together(word):
+        return f"tokens are separated by commas: write `{several}`"
     near = nearest(word.partition(":")[0].strip())
     return f"no such token; `{near}` was probably meant" if near else "no such token"
+
+
+def slips(content: str) -> dict[str, str]:
+    """Words of a robots tag's `content` that are no tokens, and what each was probably meant to be."""
+    found: dict[str, str] = {}
+    for word, _ in parse_content(content).faults:
+        name = word.partition(":")[0].strip()
+        if several := _run_together(word):
+            found[word] = several
+        elif name.lower() not in PLAIN | OBSOLETE | VALUED and (near := nearest(name)):
+            found[name] = near
+    return found
 
 
 def parse_content(content: str) -> Tokens:

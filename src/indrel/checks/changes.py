@@ -1,0 +1,141 @@
+"""What a check knows of its mend: which evidence is to change, and what that text then is."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from indrel.core.address import normalise, split
+from indrel.core.model import Evidence, Finding
+
+GOES = "(the line goes)"
+TAG = '<meta name="robots" content="noindex">'
+HEADER = "X-Robots-Tag: noindex"
+
+After = Callable[[Finding, str], str | None]
+"""From a finding and the text as it stands to the text as it should be; None where a person has to choose."""
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """The first evidence of one of `kinds` is to change, to what `after` makes of its text."""
+
+    kinds: tuple[str, ...]
+    after: After
+
+    def of(self, finding: Finding) -> tuple[str, str] | None:
+        """Before and after; None where a person has to choose."""
+        evidence = first(finding, self.kinds)
+        text = self.after(finding, evidence.text) if evidence else None
+        return (evidence.text, text) if evidence and text is not None and text != evidence.text else None
+
+
+def first(finding: Finding, kinds: tuple[str, ...]) -> Evidence | None:
+    """The first evidence of some kinds."""
+    return next((e for e in finding.evidence if e.kind in kinds), None)
+
+
+def to(text: str) -> After:
+    """Always the same text."""
+    return lambda finding, before: text
+
+
+def without(*tokens: str) -> After:
+    """A robots tag or header without some tokens; all of it goes where nothing is left."""
+
+    def after(finding: Finding, before: str) -> str:
+        kept = re.sub(rf"\b({'|'.join(tokens)})\b\s*,?\s*", "", before, flags=re.IGNORECASE)
+        empty = re.search(r"content\s*=\s*([\"']?)\s*\1\s*/?>|X-Robots-Tag:\s*$", kept, re.IGNORECASE)
+        return GOES if empty else re.sub(r",\s*([\"'])", r"\1", kept)
+
+    return after
+
+
+def each(attribute: str, meant: Callable[[str], dict[str, str]]) -> After:
+    """A tag with the words of an attribute that `meant` takes for slips replaced by what they were to be."""
+    pattern = re.compile(rf"(\b{attribute}\s*=\s*)(\"[^\"]*\"|'[^']*'|[^\s>]+)", re.IGNORECASE)
+
+    def after(finding: Finding, before: str) -> str | None:
+        found = pattern.search(before)
+        if found is None:
+            return None
+        value = found[2]
+        for wrong, right in meant(value.strip("\"'")).items():
+            value = re.sub(re.escape(wrong), lambda _, new=right: new, value, count=1, flags=re.IGNORECASE)
+        return before[: found.start(2)] + value + before[found.end(2) :]
+
+    return after
+
+
+def with_rel(word: str) -> After:
+    """A link with a rel, where it has none."""
+
+    def after(finding: Finding, before: str) -> str | None:
+        bare = before.startswith("<a") and " rel=" not in before
+        return re.sub(r"^<a\b", f'<a rel="{word}"', before) if bare else None
+
+    return after
+
+
+def line_with(path: Callable[[str], str | None]) -> After:
+    """A robots.txt line with another path, made from the one that it has."""
+
+    def after(finding: Finding, before: str) -> str | None:
+        field, colon, value = before.partition(":")
+        new = path(value.partition("#")[0].strip()) if colon else None
+        return f"{field}: {new}" if new is not None else None
+
+    return after
+
+
+def in_its_case(finding: Finding, before: str) -> str | None:
+    """A rule in the case that the address has which it was meant for."""
+    field, colon, path = before.partition(":")
+    known = split(finding.also[0]).path if finding.also else ""
+    path = path.strip()
+    return f"{field}{colon} {known[: len(path)]}" if known.lower().startswith(path.lower()) else None
+
+
+def also_allowed(finding: Finding, before: str) -> str | None:
+    """A rule, and after it the addresses allowed that it bars without being meant to."""
+    return "\n".join([before, *(f"Allow: {split(url).path}" for url in finding.also[:10])]) if finding.also else None
+
+
+def _canonical(url: str) -> str:
+    return f'<link rel="canonical" href="{url}">'
+
+
+def _leads_to(finding: Finding) -> str | None:
+    """Where a redirect that is evidence leads."""
+    header = first(finding, ("header",))
+    if header is None or not header.text.startswith("Location:"):
+        return None
+    return normalise(header.text.removeprefix("Location:").strip(), finding.also[0] if finding.also else finding.url)
+
+
+def _last(finding: Finding, before: str) -> str | None:
+    return _canonical(finding.also[-1]) if finding.also else None
+
+
+def _redirected(finding: Finding, before: str) -> str | None:
+    target = _leads_to(finding)
+    return _canonical(target) if target else None
+
+
+def _entry(finding: Finding, before: str) -> str:
+    target = finding.also[0] if finding.also else _leads_to(finding)
+    return f"(the entry goes, or lists {target})" if target else "(the entry goes)"
+
+
+STATUS, ROBOTS, SAID, LINK, NAMED = ("status",), ("robots",), ("tag", "header"), ("link",), ("canonical",)
+
+NO_NOINDEX = Change(SAID, without("noindex", "none"))
+SAYS_NOINDEX = Change(STATUS, to(f"{TAG} in the head, or {HEADER} in the answer"))
+NOT_FOUND = Change(STATUS, to("404 Not Found"))
+LINE_GOES = Change(ROBOTS, to(GOES))
+NAMES_ITSELF = Change(NAMED, lambda finding, before: _canonical(finding.url))
+EACH_ITSELF = Change(NAMED, lambda finding, before: _canonical(finding.url) + "  (each page its own address)")
+NAMES_THE_LAST = Change(NAMED, _last)
+NAMES_THE_TARGET = Change(NAMED, _redirected)
+ENTRY_GOES = Change(("sitemap",), _entry)
