@@ -14,7 +14,7 @@ from typing import Any
 
 import pyarrow as pa
 
-__all__ = ["pa"]
+__all__ = ["arrays", "pa"]
 
 
 class _Withheld:
@@ -40,3 +40,8 @@ def _settle() -> None:
 
 
 _settle()
+
+
+def arrays(con: Any, sql: str) -> list[Any]:
+    """The columns of a query as NumPy arrays, none of which may hold a null: masked arrays would cost another import."""
+    return [column.to_numpy() for column in con.sql(sql).to_arrow_table().columns]

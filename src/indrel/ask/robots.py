@@ -10,9 +10,7 @@ from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 
-import numpy as np
-
-from indrel.arrow import pa
+from indrel.arrow import arrays, pa
 from indrel.checks import checks, judge
 from indrel.checks.topics.robots_reach import RuleUse, rule_uses
 from indrel.core.address import normalise, origin_of, split
@@ -282,9 +280,9 @@ class Impact:
 
 def impact(before: Site, after: Site) -> Impact:
     """Compare two readings of one snapshot that differ only in robots.txt."""
-    old, new = (s.con.sql("SELECT id, barred FROM fact WHERE known ORDER BY id").fetchnumpy() for s in (before, after))
-    differs = np.asarray(old["barred"]) != np.asarray(new["barred"])
-    ids = np.asarray(old["id"])[differs]
+    known = "SELECT id, barred FROM fact WHERE known ORDER BY id"
+    (ids, old), (_, new) = (arrays(s.con, known) for s in (before, after))
+    ids = ids[old != new]
     changes: list[Change] = []
     for i, one in enumerate(before.crawlers):
         for url, wanted, was, becomes in _states(before, after, ids, i):
@@ -295,7 +293,7 @@ def impact(before: Site, after: Site) -> Impact:
     merged.sort(
         key=lambda c: (not (c.wanted and c.after == "barred"), not c.wanted, c.after != "barred", c.section, c.url)
     )
-    return Impact(merged, _changed_lines(before, after, merged), len(differs), _notes(after))
+    return Impact(merged, _changed_lines(before, after, merged), len(old), _notes(after))
 
 
 def _notes(site: Site) -> tuple[str, ...]:

@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from indrel.arrow import arrays
 from indrel.core.model import State
 from indrel.decide.graph import link_graph
 from indrel.decide.site import Site
@@ -92,18 +93,18 @@ def _flow(site: Site) -> LinkFlow | None:
 def _columns(site: Site, index: int, size: int) -> tuple[Any, Any, Any, Any]:
     """By number of address: its state (place in State), where it ends, whether its links are unfollowed, whether on site."""
     names = quoted_list(State)
-    found = site.con.execute(
+    ids, states, ends, silences, here = arrays(
+        site.con,
         f"""SELECT id, list_position([{names}], {site.state_sql(index)}) - 1 AS state, coalesce(folds_into, id) AS final,
-        nofollow & {1 << index} > 0 AS silent, site FROM fact"""
-    ).fetchnumpy()
-    ids = np.asarray(found["id"])
+        nofollow & {1 << index} > 0 AS silent, site FROM fact""",
+    )
     state = np.full(size, list(State).index(State.UNREAD), dtype=np.int8)
-    state[ids] = np.asarray(found["state"])
+    state[ids] = states
     final = np.arange(size)
-    final[ids] = np.asarray(found["final"])
+    final[ids] = ends
     silent, on_site = np.zeros(size, dtype=bool), np.zeros(size, dtype=bool)
-    silent[ids] = np.asarray(found["silent"], dtype=bool)
-    on_site[ids] = np.asarray(found["site"], dtype=bool)
+    silent[ids] = silences
+    on_site[ids] = here
     return state, final, silent, on_site
 
 

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from indrel.arrow import pa
+from indrel.arrow import arrays, pa
 from indrel.core.page.facts import UNFOLLOWED
 from indrel.decide.site import Site
 
@@ -69,19 +69,19 @@ class LinkGraph:
         if (start, index, obey) in self._known:
             return self._known[start, index, obey]
         bit = 1 << index
-        found = self.site.con.execute(
+        ids, barred_there, silent_there, leads_there = arrays(
+            self.site.con,
             f"""SELECT id, barred & {bit} > 0 AS barred, nofollow & {bit} > 0 AS nofollow,
-            CASE WHEN fold_how <> 'canonical' THEN folds_to END AS leads FROM fact
-            WHERE barred & {bit} > 0 OR nofollow & {bit} > 0 OR (fold_how IS NOT NULL AND fold_how <> 'canonical')"""
-        ).fetchnumpy()
-        ids = np.asarray(found["id"])
+            coalesce(CASE WHEN fold_how <> 'canonical' THEN folds_to END, -1) AS leads FROM fact
+            WHERE barred & {bit} > 0 OR nofollow & {bit} > 0 OR (fold_how IS NOT NULL AND fold_how <> 'canonical')""",
+        )
         barred = np.zeros(self.size, dtype=bool)
-        barred[ids[np.asarray(found["barred"], dtype=bool)]] = True
+        barred[ids[barred_there]] = True
         silent = np.zeros(self.size, dtype=bool)
         if obey:
-            silent[ids[np.asarray(found["nofollow"], dtype=bool)]] = True
+            silent[ids[silent_there]] = True
         leads = np.full(self.size, -1, dtype=np.int64)
-        leads[ids] = np.ma.filled(np.ma.asarray(found["leads"]).astype(np.int64), -1)
+        leads[ids] = leads_there
         depth: Clicks = np.full(self.size, -1, dtype=np.int32)
         depth[start] = 0
         frontier = np.array([start], dtype=np.int64)

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import numpy.typing as npt
 
-from indrel.arrow import pa
+from indrel.arrow import arrays, pa
 from indrel.core.answers import status_text
 from indrel.core.page.wording import SKETCH
 from indrel.core.robots import ALWAYS_ALLOWED, Access, HostRobots, Paths, Ruleset, match_many
@@ -148,8 +148,7 @@ class Stage:
                     HAVING min(c.target) = max(c.target) AND count(*) = count(c.target) AND min(c.target) <> c.address)
             ) GROUP BY address"""
         )
-        steps = self.con.execute("SELECT address, target, how = 'redirect' FROM step").fetchnumpy()
-        address, target = (np.asarray(steps[n], dtype=np.int64) for n in ("address", "target"))
+        address, target = (c.astype(np.int64) for c in arrays(self.con, "SELECT address, target FROM step"))
         size = int(self._rows("SELECT coalesce(max(id), 0) + 1 FROM address")[0][0])
         final, looped = follow(address, target, size)
         self.con.execute("CREATE TEMP TABLE ended (address INTEGER, final INTEGER, looped BOOLEAN)")

@@ -27,10 +27,10 @@ LEAST_WORDS = 5
 """Texts with fewer words are no sign of anything."""
 
 _WORD = re.compile(r"\w+")
-_rng = np.random.default_rng(20_091)
-_FACTORS = _rng.integers(1, 2**63, size=(SKETCH, 1), dtype=np.uint64) | np.uint64(1)
-_OFFSETS = _rng.integers(0, 2**63, size=(SKETCH, 1), dtype=np.uint64)
-_STEPS = _rng.integers(1, 2**63, size=RUN, dtype=np.uint64) | np.uint64(1)
+_random = np.frombuffer(hashlib.shake_256(b"wording").digest(8 * (2 * SKETCH + RUN)), dtype=np.uint64)
+_FACTORS = _random[:SKETCH, np.newaxis] | np.uint64(1)
+_OFFSETS = _random[SKETCH : 2 * SKETCH, np.newaxis]
+_STEPS = _random[2 * SKETCH :] | np.uint64(1)
 
 _ERROR = re.compile(
     r"\b(error )?(404|410)\b|\bnot (be )?found\b|\b(cannot|can.?t|could ?n.?t|could not) (be )?(find|found|locate[d]?)\b"
@@ -97,7 +97,13 @@ def _sketch(words: list[str]) -> tuple[bytes, int]:
     for i in range(1, RUN):
         runs += hashes[i : i + size] * _STEPS[i]
     bag = int((hashes * hashes).sum()) >> 1  # a sum knows no order; of squares, since sums of checksums meet more often
-    return _minima(runs).tobytes() + _minima(np.unique(hashes)).tobytes(), bag
+    return _minima(runs).tobytes() + _minima(_distinct(hashes)).tobytes(), bag
+
+
+def _distinct(values: npt.NDArray[np.uint64]) -> npt.NDArray[np.uint64]:
+    """Each value once; NumPy's own way to say so loads its masked arrays first, in every process that parses."""
+    found = np.sort(values)
+    return found[np.concatenate(([True], found[1:] != found[:-1]))]
 
 
 def _minima(values: npt.NDArray[np.uint64]) -> npt.NDArray[np.uint16]:
