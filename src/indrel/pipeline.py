@@ -9,11 +9,10 @@ from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
-from urllib.parse import unquote
 
 from indrel.checks import checks, verdict_of
 from indrel.core import crawlers
-from indrel.core.address import normalise, origin_of, site_key, split
+from indrel.core.address import BARE_HOST, normalise, origin_of, site_key, split
 from indrel.core.intent import DEFAULT_NAME, Intent, read_intent
 from indrel.core.model import Verdict
 from indrel.decide.site import Site, kept_intent
@@ -22,6 +21,7 @@ from indrel.snapshot import Snapshot, SnapshotWriter
 
 if TYPE_CHECKING:
     from indrel.gather.parsing import ParserPool
+    from indrel.sources import Source
     from indrel.sources.options import GatherOptions
 
 RUNS = "indrel-runs"
@@ -36,44 +36,6 @@ class Gathered:
     snapshot: Path
     cut_short: IndrelError | None = None
     pages: int = 0
-
-
-_BARE_HOST = re.compile(r"^(localhost|[\w-]+(\.[\w-]+)*\.[a-z][a-z0-9-]+)(:[0-9]+)?(/|$)", re.IGNORECASE)
-
-
-def with_scheme(source: str, options: GatherOptions) -> str:
-    """A host named without a scheme, with the one that it answers: https is asked, then http. Anything else as it is."""
-    if "://" in source or Path(source).exists() or not _BARE_HOST.match(source):
-        return source
-    import asyncio
-
-    from indrel.sources.fetch import Fetcher
-
-    async def answers(url: str) -> bool:
-        async with Fetcher(options, [origin_of(url)]) as fetcher:
-            return (await fetcher.get(url, 1 << 16, tries=1)).status is not None
-
-    rest = source if "/" in source else source + "/"
-    secure, plain = (normalise(f"{scheme}://{rest}") for scheme in ("https", "http"))
-    if secure is None or plain is None:
-        return source
-    return plain if not asyncio.run(answers(secure)) and asyncio.run(answers(plain)) else secure
-
-
-_USER = re.compile(r"^(?P<scheme>https?://)(?P<user>[^/?#@]+)@", re.IGNORECASE)
-
-
-def with_credentials(source: str, options: GatherOptions) -> tuple[str, GatherOptions]:
-    """An address without its `user:password@`, which goes as a header to its own origin alone, as a browser sends it."""
-    found = _USER.match(source)
-    if not found:
-        return source, options
-    import base64
-
-    user, _, password = found["user"].partition(":")
-    pair = base64.b64encode(f"{unquote(user)}:{unquote(password)}".encode()).decode()
-    headers = (*options.headers, ("Authorization", f"Basic {pair}"))
-    return found["scheme"] + source[found.end() :], replace(options, headers=headers)
 
 
 def source_kind(source: str) -> str:
@@ -91,7 +53,7 @@ def source_kind(source: str) -> str:
         raise UsageError(
             f"{source} cannot be audited: give an http or https address, a folder, a WARC file or a snapshot"
         )
-    if _BARE_HOST.match(source):
+    if BARE_HOST.match(source):
         return "site"
     raise InputError(f"{source} is neither a folder, a file nor an address (addresses begin with http:// or https://)")
 
@@ -136,37 +98,53 @@ def gather(
     until then is kept. Raises UsageError where nothing can be gathered at all.
     """
     from indrel.gather.parsing import ParserPool
+    from indrel.gather.recorder import Recorder
+    from indrel.sources import opened
 
-    source, options = with_credentials(source, options)
-    if options.render and source_kind(source) != "snapshot":
+    kind = source_kind(source)
+    if options.render:
         from indrel.sources.browser.launch import try_out
 
         try_out(options.browser, options.sandbox)
     pool = pool or ParserPool()
     try:
-        kind = source_kind(source)
-        if kind == "site":
-            return _gather_site(source, options, snapshot, resume, pool)
-        if kind == "warc":
-            return _gather_archive(Path(source), options, snapshot, pool)
-        return _gather_folder(Path(source), options, snapshot, pool)
+        read = opened(kind, source, options)
+        host = split(read.base).host
+        again = resume and read.resumes
+        path = snapshot or (newest_snapshot(host=host) if again else new_snapshot_path(host))
+        existed = path.exists()
+        cut: IndrelError | None = None
+        try:
+            with _continued(path, kind, read) if again else _begin(path, kind, read) as writer:
+                recorder = Recorder(writer, [site_key(read.base), *read.options.hosts])
+                try:
+                    because = read.gather(recorder, pool)
+                except (AuditCutShort, Interrupted) as error:
+                    cut, because = error, str(error)
+                recorder.finish(because is None, because)
+        except InputError:
+            if not existed:
+                path.unlink(missing_ok=True)
+            raise
     finally:
         pool.close()
+    return Gathered(path, cut, recorder.pages)
 
 
-def _begin(path: Path, kind: str, location: str, options: GatherOptions, base: str) -> SnapshotWriter:
+def _begin(path: Path, kind: str, source: Source) -> SnapshotWriter:
     from indrel.gather.recorder import now
 
+    options = source.options
     writer = SnapshotWriter(path)
     writer.set_meta(
-        source={"kind": kind, "location": location},
-        base=base,
+        source={"kind": kind, "location": source.location},
+        base=source.base,
         started=now(),
         finished=None,
         complete=False,
         incomplete_because="the audit was broken off",
         crawlers=[c.token for c in options.crawlers],
-        hosts=sorted({site_key(base), *options.hosts}),
+        hosts=sorted({site_key(source.base), *options.hosts}),
         follow_links=options.follow_links,
         read_barred=options.read_barred,
         as_crawlers=options.as_crawlers,
@@ -176,41 +154,15 @@ def _begin(path: Path, kind: str, location: str, options: GatherOptions, base: s
     return writer
 
 
-def _gather_site(
-    source: str, options: GatherOptions, snapshot: Path | None, resume: bool, pool: ParserPool
-) -> Gathered:
-    from indrel.gather.recorder import Recorder
-    from indrel.sources.site import LiveSite
-
-    start = normalise(with_scheme(source, options))
-    assert start is not None
-    host = split(start).host
-    if resume:
-        path = snapshot or newest_snapshot(host=host)
-        writer = SnapshotWriter(path, resume=True)
-        if writer.meta.get("base", start) != start:  # none: it was killed as it began
-            raise UsageError(f"{path} is an audit of {writer.meta.get('base')}: resume it with that address")
-        if not writer.meta.get("prepared"):  # it never came to the pages: there is nothing to go on from
-            writer.close()
-            writer = _begin(path, "site", start, options, start)
-    else:
-        path = snapshot or new_snapshot_path(host)
-        writer = _begin(path, "site", start, options, start)
-    with writer:
-        recorder = Recorder(writer, [site_key(start), *options.hosts])
-        site = LiveSite(start, recorder, pool, options)
-        cut: IndrelError | None = None
-        try:
-            site.gather()
-        except (AuditCutShort, Interrupted) as error:
-            cut = error
-        because = str(cut) if cut else None
-        if site.limit_hit and not cut:
-            because = f"--limit {options.limit} was reached"
-        elif not options.follow_links and not cut:
-            because = "links were not followed (--no-follow-links)"
-        recorder.finish(because is None, because)
-    return Gathered(path, cut, recorder.pages)
+def _continued(path: Path, kind: str, source: Source) -> SnapshotWriter:
+    """The snapshot of a broken-off audit, to go on with."""
+    writer = SnapshotWriter(path, resume=True)
+    if writer.meta.get("base", source.base) != source.base:  # none: it was killed as it began
+        raise UsageError(f"{path} is an audit of {writer.meta.get('base')}: resume it with that address")
+    if writer.meta.get("prepared"):
+        return writer
+    writer.close()  # it never came to the pages: there is nothing to go on from
+    return _begin(path, kind, source)
 
 
 def ask_again(old: Path, new: Path, urls: Iterable[str], options: GatherOptions) -> Gathered:
@@ -279,60 +231,6 @@ def _forget(writer: SnapshotWriter, urls: frozenset[str]) -> None:
     con.execute("DELETE FROM entry")
     con.execute("DELETE FROM elsewhere")
     con.execute("COMMIT")
-
-
-def _gather_folder(folder: Path, options: GatherOptions, snapshot: Path | None, pool: ParserPool) -> Gathered:
-    from indrel.gather.recorder import Recorder
-    from indrel.sources.folder import STAND_IN, Folder, find_base, list_files
-
-    base = normalise(options.base) if options.base else find_base(folder, list_files(folder, options.links_out).files)
-    if options.base and base is None:
-        raise UsageError(f"--base {options.base} is not an address: write it as https://www.sarnfell.example/")
-    if base is None:
-        base = STAND_IN
-        options.progress.note(f"nothing names the address of {folder}: it is shown as {STAND_IN} (say --base ADDRESS)")
-    if not base.endswith("/"):
-        base += "/"
-    path = snapshot or new_snapshot_path(split(base).host)
-    existed = path.exists()
-    writer = _begin(path, "folder", str(folder), options, base)
-    try:
-        with writer:
-            recorder = Recorder(writer, [site_key(base), *options.hosts])
-            source = Folder(folder, base, recorder, pool, options)
-            cut: IndrelError | None = None
-            try:
-                source.gather()
-            except Interrupted as error:
-                cut = error
-            because = str(cut) if cut else f"--limit {options.limit} was reached" if source.limit_hit else None
-            recorder.finish(because is None, because)
-    except InputError:
-        if not existed:
-            path.unlink(missing_ok=True)
-        raise
-    return Gathered(path, cut, recorder.pages)
-
-
-def _gather_archive(file: Path, options: GatherOptions, snapshot: Path | None, pool: ParserPool) -> Gathered:
-    from indrel.gather.recorder import Recorder
-    from indrel.sources.archive import Archive
-
-    archive = Archive(file, options)
-    path = snapshot or new_snapshot_path(split(archive.base).host)
-    existed = path.exists()
-    # An archive is always read whole, what robots.txt bars too.
-    writer = _begin(path, "warc", str(file), replace(options, read_barred=True), archive.base)
-    try:
-        with writer:
-            recorder = Recorder(writer, [site_key(archive.base), *options.hosts])
-            because = archive.gather(recorder, pool)
-            recorder.finish(because is None, because)
-    except InputError:
-        if not existed:
-            path.unlink(missing_ok=True)
-        raise
-    return Gathered(path, AuditCutShort(archive.fault) if archive.fault else None)
 
 
 def load_intent(file: Path | None) -> Intent:

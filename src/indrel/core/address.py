@@ -20,6 +20,9 @@ MAX_LENGTH = 8192
 _PERCENT = re.compile(r"%([0-9a-fA-F]{2})")
 _UNRESERVED = {f"{ord(c):02X}": c for c in "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-._~"}
 
+BARE_HOST = re.compile(r"^(localhost|[\w-]+(\.[\w-]+)*\.[a-z][a-z0-9-]+)(:[0-9]+)?(/|$)", re.IGNORECASE)
+"""A host as people name it, without a scheme; a path may follow."""
+
 
 class Parts(NamedTuple):
     """An address taken apart: `origin` is scheme, host and port; `path` has the query."""

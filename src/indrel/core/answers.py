@@ -2,13 +2,40 @@
 
 from __future__ import annotations
 
+from enum import Enum, auto
 from http import HTTPStatus
 
 NO_SUCH_HOST = "there is no such host"
-"""The failure of a name without an address, which nobody can mend on a server."""
+"""What is said and kept of a name without an address, which nobody can mend on a server."""
 
-DOWN = ("no connection", NO_SUCH_HOST, "TLS:")
-"""How errors begin that mean that nothing answers at a host."""
+
+class Failure(Enum):
+    """What kept an answer from coming, beside the words for it."""
+
+    NO_HOST = auto()
+    NO_CONNECTION = auto()
+    TLS = auto()
+    CERTIFICATE = auto()
+    PRIVATE = auto()
+    """The name leads into a private network: it was not asked."""
+
+    SILENT = auto()
+    """No answer began in time."""
+
+    SLOW = auto()
+    """An answer began, and did not end in time."""
+
+    BROKEN = auto()
+    """What came was no whole answer."""
+
+    OTHER = auto()
+
+
+DOWN = frozenset({Failure.NO_HOST, Failure.NO_CONNECTION, Failure.TLS, Failure.CERTIFICATE})
+"""Nothing answers at the host."""
+
+FINAL = frozenset({Failure.NO_HOST, Failure.CERTIFICATE, Failure.PRIVATE, Failure.SLOW})
+"""Asking once more would change nothing."""
 
 
 def status_text(status: int | None, error: str | None) -> str:

@@ -7,6 +7,7 @@ from typing import Any
 
 from indrel.core import crawlers
 from indrel.core.address import Joiner, normalise
+from indrel.core.answers import Failure
 from indrel.core.page.facts import header_canonicals, header_directives
 from indrel.core.page.headers import content_type, is_html
 from indrel.core.page.html import read_page
@@ -19,7 +20,7 @@ ERROR_PAGE = 256 << 10
 
 @dataclass
 class Answer:
-    """What came back for one address. `status` None: nothing did, and `error` says why."""
+    """What came back for one address. `status` None: nothing did; `failure` is why, `error` says it."""
 
     url: str
     status: int | None
@@ -28,6 +29,7 @@ class Answer:
     body: bytes = b""
     octets: int = 0
     cut: bool = False
+    failure: Failure | None = None
 
     def header(self, name: str) -> str | None:
         values = self.headers.get(name)

@@ -25,12 +25,13 @@ _FULL = (
     "failed to truncate",
 )
 
-_MEMORY = ("bad allocation", "can't start new thread", "bad_alloc")
+_MEMORY = ("bad allocation", "can't start new thread", "bad_alloc", "failed to map segment", "cannot allocate memory")
+"""How libraries say that there is none left: also when they are only loaded."""
 
 
 def explained(error: BaseException) -> IndrelError | None:
     """The fault that one of the database's errors comes from; None where it is no such fault, but a mistake of ours."""
-    if not isinstance(error, duckdb.Error | RuntimeError | MemoryError):
+    if not isinstance(error, duckdb.Error | RuntimeError | MemoryError | ImportError):
         return None
     text = str(error).lower()
     if isinstance(error, MemoryError | duckdb.OutOfMemoryException) or any(word in text for word in _MEMORY):

@@ -24,7 +24,7 @@ from indrel.core.page.headers import content_type, is_html
 from indrel.core.robots import parse as parse_robots
 from indrel.core.robots.access import MAX_HOPS
 from indrel.core.sitemap import Child, Entry, Found, SitemapReader, SitemapWalk, announced, on_its_host
-from indrel.errors import InputError
+from indrel.errors import AuditCutShort, InputError
 from indrel.gather.keeping import Answer, Keeper
 from indrel.gather.parsing import MAX_PAGE, PageTask, ParserPool, parse_in_order
 from indrel.gather.recorder import Recorder
@@ -50,14 +50,16 @@ class Place:
 class Archive:
     """Gathers one WARC file into a recorder. `base` is the start page of the site it is read for."""
 
-    def __init__(self, path: Path, options: GatherOptions) -> None:
+    resumes = False
+
+    def __init__(self, named: str, options: GatherOptions) -> None:
         """Look through the file once. Raises InputError where it is no WARC file or holds no page."""
-        self.path = path
-        self.options = options
+        self.location, self.path = named, Path(named)
+        self.options = replace(options, read_barred=True)  # it is always read whole, what robots.txt bars too
         self.places: dict[str, Place] = {}
         self.fault: str | None = None
         self.limit_hit = False
-        with path.open("rb") as file:
+        with self.path.open("rb") as file:
             self._index(file)
         self.base = self._base()
 
@@ -155,7 +157,9 @@ class Archive:
                 render_archive(self)
                 self._mentioned()
         recorder.commit(force=True)
-        return self.fault or (f"--limit {self.options.limit} was reached" if self.limit_hit else self._missing())
+        if self.fault:
+            raise AuditCutShort(self.fault)
+        return f"--limit {self.options.limit} was reached" if self.limit_hit else self._missing()
 
     def _in_order(self, urls: Iterable[str]) -> list[str]:
         """Those of the site, as they stand in the file."""

@@ -22,7 +22,7 @@ from yarl import URL
 
 from indrel import __version__
 from indrel.core.address import normalise, split
-from indrel.core.answers import NO_SUCH_HOST
+from indrel.core.answers import FINAL, NO_SUCH_HOST, Failure
 from indrel.core.robots.access import MAX_HOPS
 from indrel.core.robots.file import MAX_OCTETS
 from indrel.gather.keeping import Answer
@@ -41,7 +41,6 @@ WHOLE = 2
 """Times the time-out that a whole answer may take; one that has begun is not asked for again."""
 
 STEP = 65_536
-SLOW = "the answer did not end in time"
 PRIVATE = "not asked: a private address"
 
 ROBOTS_LIMIT = MAX_OCTETS * 4
@@ -74,31 +73,37 @@ class Pace:
 
 def explain(error: BaseException) -> str:
     """A failed request in plain words."""
+    return failure_of(error)[1]
+
+
+def failure_of(error: BaseException, begun: bool = False) -> tuple[Failure, str]:
+    """What kind of failure a failed request is, and that in plain words; `begun`: an answer had begun."""
     if isinstance(error, asyncio.TimeoutError):
-        return "no answer in time"
+        return (Failure.SLOW, "the answer did not end in time") if begun else (Failure.SILENT, "no answer in time")
     if isinstance(error, aiohttp.ClientConnectorCertificateError):
         reason = getattr(error.certificate_error, "verify_message", "") or "not trusted"
-        return f"TLS: the certificate was refused ({reason})"
+        return Failure.CERTIFICATE, f"TLS: the certificate was refused ({reason})"
     if isinstance(error, aiohttp.ClientConnectorSSLError | ssl.SSLError):
-        return "TLS: no secure connection could be made"
+        return Failure.TLS, "TLS: no secure connection could be made"
     if isinstance(error, PrivateAddress) or isinstance(getattr(error, "os_error", None), PrivateAddress):
-        return PRIVATE
+        return Failure.PRIVATE, PRIVATE
     if isinstance(error, aiohttp.ClientConnectorDNSError):
-        return NO_SUCH_HOST
+        return Failure.NO_HOST, NO_SUCH_HOST
     if isinstance(error, aiohttp.ClientConnectorError):
         code = error.os_error.errno
         if isinstance(error.os_error, ConnectionResetError):
-            return "no connection (the other side closed it at once)"
-        return f"no connection ({(os.strerror(code) if code else error.os_error.strerror) or 'refused'})".lower()
+            return Failure.NO_CONNECTION, "no connection (the other side closed it at once)"
+        why = (os.strerror(code) if code else error.os_error.strerror) or "refused"
+        return Failure.NO_CONNECTION, f"no connection ({why})".lower()
     if isinstance(error, aiohttp.ServerDisconnectedError):
-        return "the server closed the connection without an answer"
+        return Failure.BROKEN, "the server closed the connection without an answer"
     if isinstance(error, coding.CodingError):
-        return "the answer is not compressed as it says, or was cut short"
+        return Failure.BROKEN, "the answer is not compressed as it says, or was cut short"
     if isinstance(error, aiohttp.ClientPayloadError):
-        return "the connection broke off in the middle of the answer"
+        return Failure.BROKEN, "the connection broke off in the middle of the answer"
     if isinstance(error, aiohttp.ClientResponseError):
-        return "the answer is not HTTP"
-    return f"the request failed ({type(error).__name__})"
+        return Failure.BROKEN, "the answer is not HTTP"
+    return Failure.OTHER, f"the request failed ({type(error).__name__})"
 
 
 def retry_after(value: str | None) -> float | None:
@@ -216,13 +221,7 @@ class Fetcher:
             answer = await self._once(url, limit, bodies, agent)
             if attempt + 1 == tries or (answer.status is not None and answer.status not in RETRIED):
                 return answer
-            if (
-                answer.status is None
-                and answer.error
-                and answer.error.startswith(("TLS: the cert", NO_SUCH_HOST, PRIVATE, SLOW))
-            ):
-                return answer
-            if answer.status in (500, 502, 504) and attempt:
+            if answer.failure in FINAL or (answer.status in (500, 502, 504) and attempt):
                 return answer
             wait = retry_after(answer.header("retry-after"))
             if wait is not None and wait > LONGEST_WAIT:
@@ -252,7 +251,8 @@ class Fetcher:
                 await self._read(response, answer, limit)
                 return answer
         except (TimeoutError, aiohttp.ClientError, OSError, ValueError) as error:
-            return Answer(url, None, SLOW if begun and isinstance(error, TimeoutError) else explain(error))
+            failure, said = failure_of(error, begun)
+            return Answer(url, None, said, failure=failure)
 
     @staticmethod
     async def _read(response: aiohttp.ClientResponse, answer: Answer, limit: int) -> None:

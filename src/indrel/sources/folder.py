@@ -21,7 +21,7 @@ from indrel.arrow import pa
 from indrel.core.address import normalise, origin_of, site_key
 from indrel.core.robots import parse as parse_robots
 from indrel.core.sitemap import Child, Entry, Found, SitemapReader, SitemapWalk, announced, on_its_host
-from indrel.errors import InputError, Interrupted
+from indrel.errors import InputError, Interrupted, UsageError
 from indrel.gather.parsing import PageTask, ParserPool, parse_in_order
 from indrel.gather.recorder import Recorder
 from indrel.sources.options import GatherOptions
@@ -146,6 +146,33 @@ def _is_inside(path: str, top: str) -> bool:
 def shown(name: str) -> str:
     """A file's name as text: octets that are no UTF-8 are escaped."""
     return os.fsencode(name).decode("utf-8", "backslashreplace")
+
+
+class BuiltFolder:
+    """A folder of built pages as it is named, and where it will stand."""
+
+    resumes = False
+
+    def __init__(self, named: str, options: GatherOptions) -> None:
+        self.location, self.options = named, options
+        self.base = self._base(Path(named))
+
+    def _base(self, folder: Path) -> str:
+        said = self.options.base
+        base = normalise(said) if said else find_base(folder, list_files(folder, self.options.links_out).files)
+        if said and base is None:
+            raise UsageError(f"--base {said} is not an address: write it as https://www.sarnfell.example/")
+        if base is None:
+            base = STAND_IN
+            told = f"nothing names the address of {folder}: it is shown as {STAND_IN} (say --base ADDRESS)"
+            self.options.progress.note(told)
+        return base if base.endswith("/") else base + "/"
+
+    def gather(self, recorder: Recorder, pool: ParserPool) -> str | None:
+        """Read it; see `Source`."""
+        folder = Folder(Path(self.location), self.base, recorder, pool, self.options)
+        folder.gather()
+        return f"--limit {self.options.limit} was reached" if folder.limit_hit else None
 
 
 class Folder:

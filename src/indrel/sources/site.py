@@ -12,7 +12,7 @@ from concurrent.futures import ThreadPoolExecutor
 from typing import Any, NamedTuple
 
 from indrel.core.address import Joiner, made_up_path, normalise, origin_of, site_key, split, variants
-from indrel.core.answers import DOWN, NO_SUCH_HOST
+from indrel.core.answers import DOWN, Failure
 from indrel.core.crawlers import STAR
 from indrel.core.page.headers import content_type, is_html
 from indrel.core.page.html import read_page
@@ -23,7 +23,7 @@ from indrel.gather.keeping import Answer, Keeper
 from indrel.gather.parsing import MAX_PAGE, PageTask, ParserPool
 from indrel.gather.recorder import Recorder
 from indrel.sources.as_crawlers import Comparison
-from indrel.sources.fetch import ROBOTS_LIMIT, STEP, Fetcher, follow_robots
+from indrel.sources.fetch import ROBOTS_LIMIT, STEP, Fetcher, explain, follow_robots
 from indrel.sources.frontier import MAX_CLICKS, Frontier, pattern
 from indrel.sources.gate import Gate
 from indrel.sources.options import GatherOptions
@@ -142,8 +142,9 @@ class LiveSite:
         if self.interrupted:
             raise Interrupted("interrupted: what was gathered is kept; `--resume` goes on from there")
         if self.lost:
-            host, why = next(iter(self.lost.items()))
-            if why == NO_SUCH_HOST:
+            host, last = next(iter(self.lost.items()))
+            why = last.error or "no answer"
+            if last.failure is Failure.NO_HOST:
                 raise AuditCutShort(f"{host}: there is no such host; check how the name is written")
             raise AuditCutShort(f"{host} stopped answering ({why}): run again with `--resume` when it is back")
 
@@ -233,9 +234,9 @@ class LiveSite:
     def _host_is_down(self, origin: str) -> bool:
         """Whether nothing answers at the host at all; then the audit has nothing to go on."""
         answer = self._robots[origin]
-        if answer.status is not None or not (answer.error or "").startswith(DOWN):
+        if answer.status is not None or answer.failure not in DOWN:
             return False
-        self.lost[split(self.start).host] = answer.error or "no answer"
+        self.lost[split(self.start).host] = answer
         self.recorder.writer.add("given", [(self.recorder.id(self.start), "start")])
         return True
 
@@ -387,7 +388,7 @@ class LiveSite:
             except Exception as error:  # whatever it is, it is this page's: the audit goes on
                 log.debug("%s could not be fetched", url, exc_info=True)
                 if self.recorder.id(url) not in self.frontier.seen:
-                    self._keep_silence(url, f"the request failed ({type(error).__name__})")
+                    self._keep_silence(Answer(url, None, explain(error)))
                 self._done_one()
 
     async def _fetch_page(self, url: str, clicks: int, hops: int) -> None:
@@ -404,7 +405,7 @@ class LiveSite:
             self._done_one()
             return
         if answer.status is None:
-            await self._silence.count(parts.host, url, answer.error or "no answer")
+            await self._silence.count(parts.host, answer)
             self._done_one()
             return
         self._silence.answered(parts.host)
@@ -414,8 +415,10 @@ class LiveSite:
         """Pages may be slow where their host is not."""
         return (await self.fetcher.get(origin_of(url) + "/", STEP, tries=1, bodies=False)).status is not None
 
-    def _keep_silence(self, url: str, error: str) -> None:
-        self.recorder.writer.add("answer", [self.recorder.answer_row(url, None, error=error)])
+    def _keep_silence(self, answer: Answer) -> None:
+        self.recorder.writer.add(
+            "answer", [self.recorder.answer_row(answer.url, None, error=answer.error or "no answer")]
+        )
 
     def _may_read_barred(self, url: str) -> bool:
         """With `--read-barred`, some addresses of each rule are read once; nothing is followed from them."""

@@ -21,7 +21,7 @@ from indrel.checks.topics.directives import hidden_hosts, without_hidden_host
 from indrel.core.answers import status_text
 from indrel.core.model import CheckClass, Evidence, Severity, listing
 from indrel.core.sitemap import USUAL
-from indrel.core.sitemap.read import NAMESPACE
+from indrel.core.sitemap.read import NAMESPACE, TOO_LONG, TOO_MANY
 from indrel.decide.site import Site
 
 
@@ -99,7 +99,7 @@ def sitemap_fault(
     """What keeps a sitemap from being read, or None."""
     if status != 200:
         return status_text(status, fetch_error)
-    if error and not error.startswith("it has more than") and not error.startswith("it is longer"):
+    if error and error not in (TOO_LONG, TOO_MANY):  # so far it was read
         return error
     if fetch_error:
         return fetch_error

@@ -67,6 +67,8 @@ class SitemapSummary:
 
 
 MAX_LOC = 2_048
+TOO_LONG = f"it is longer than {MAX_OCTETS * READ_FACTOR:,} octets; the rest was not read"
+TOO_MANY = f"it has more than {MAX_ENTRIES * READ_FACTOR:,} entries; the rest was not read"
 
 
 def entry_fault(loc: str, url: str | None) -> str | None:
@@ -260,10 +262,10 @@ class SitemapReader:
     def _plain(self, data: bytes) -> None:
         self.summary.octets += len(data)
         if self.summary.octets > MAX_OCTETS * READ_FACTOR:
-            self._stop(f"it is longer than {MAX_OCTETS * READ_FACTOR:,} octets; the rest was not read")
+            self._stop(TOO_LONG)
             return
         if self.summary.entries > MAX_ENTRIES * READ_FACTOR:
-            self._stop(f"it has more than {MAX_ENTRIES * READ_FACTOR:,} entries; the rest was not read")
+            self._stop(TOO_MANY)
             return
         if self._xml is None and self.summary.kind == "unknown":
             self._tail += data
