@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 from indrel.checks import judge, verdict_of
-from indrel.core.intent import Intent, WantEntry, parse_intent
+from indrel.core.intent import Intent, Match, WantEntry, parse_intent
 from indrel.core.model import Finding, Severity, State, Want, listing, plural
 from indrel.decide.kinds import JUNK, implied_want, kind_of_address
 from indrel.decide.site import Site
+from indrel.decide.terms import MOST_AT_ONCE
 from indrel.snapshot import Snapshot
 
 MOST_ENTRIES = 15
@@ -30,6 +32,9 @@ NOT_DRAFTED = ("other", "start", "article", "product", "listing", "error")
 
 
 # ---------------------------------------------------------------- show
+
+FEW_SETS = 20
+"""Entries of which the sets of addresses' deciding entries are asked for together: each set takes memory."""
 
 
 @dataclass(frozen=True)
@@ -87,25 +92,21 @@ def check(site: Site, findings: Sequence[Finding]) -> list[Idle]:
     intent = site.intent
     decides = dict(site.rows("SELECT entry, count(*) FROM fact WHERE known AND entry IS NOT NULL GROUP BY entry"))
     found: list[Idle] = []
-    for number, entry in enumerate(intent.wants):
-        condition = entry.sql(intent.closed)
-        matched = int(site.one(f"SELECT count(*) FROM fact WHERE known AND ({condition})"))
-        same = next((e for e in intent.wants[number + 1 :] if (e.match, e.kinds) == (entry.match, entry.kinds)), None)
-        if same is not None and same.want is not entry.want:
-            found.append(
-                Idle(entry.line, entry.text, f"contradicts line {same.line}, which says {same.want} and decides")
-            )
-        elif same is not None:
-            found.append(Idle(entry.line, entry.text, f"says the same as line {same.line}"))
-        elif not matched:
-            found.append(Idle(entry.line, entry.text, "matches no address of the snapshot"))
+    same: dict[tuple[Match | None, tuple[str, ...]], WantEntry] = {}
+    idle: list[int] = []
+    for number, entry in reversed(list(enumerate(intent.wants))):
+        after = same.get((entry.match, entry.kinds))
+        if after is not None:
+            contradicts = f"contradicts line {after.line}, which says {after.want} and decides"
+            alike = f"says the same as line {after.line}"
+            found.append(Idle(entry.line, entry.text, contradicts if after.want is not entry.want else alike))
         elif not decides.get(number):
-            by = [
-                n for (n,) in site.rows(f"SELECT DISTINCT entry FROM fact WHERE known AND ({condition}) ORDER BY entry")
-            ]
-            lines = listing([str(intent.wants[n].line) for n in by])
-            several = "s" if len(by) > 1 else ""
-            found.append(Idle(entry.line, entry.text, f"is always overruled, by line{several} {lines}"))
+            idle.append(number)
+        same[entry.match, entry.kinds] = entry
+    for number, by in _deciding_instead(site, idle):
+        entry, lines = intent.wants[number], [str(intent.wants[n].line) for n in by]
+        overruled = f"is always overruled, by line{'s' if len(by) > 1 else ''} {listing(lines)}"
+        found.append(Idle(entry.line, entry.text, overruled if by else "matches no address of the snapshot"))
     hosts = {h for (h,) in site.rows("SELECT DISTINCT substr(origin, strpos(origin, '://') + 3) FROM address")}
     for host, line in intent.host_lines.items():
         if host not in hosts:
@@ -118,6 +119,23 @@ def check(site: Site, findings: Sequence[Finding]) -> list[Idle]:
             match = f', match = "{one.match.text}"' if one.match else ""
             found.append(Idle(one.line, f'check = "{one.check}"{match}', "accepts no finding of the snapshot"))
     return sorted(found, key=lambda i: i.line)
+
+
+def _deciding_instead(site: Site, entries: Sequence[int]) -> Iterator[tuple[int, list[int]]]:
+    """Per entry of the intent those that decide the addresses it matches; none where it matches none."""
+    matched = dict(_of_each(site, entries, "count(*)", MOST_AT_ONCE))
+    others = dict(_of_each(site, [n for n in entries if matched[n]], "list(DISTINCT entry)", FEW_SETS))
+    for number in entries:
+        yield number, sorted(n for n in others.get(number, ()) if n is not None)
+
+
+def _of_each(site: Site, entries: Sequence[int], what: str, at_once: int) -> Iterator[tuple[int, Any]]:
+    """An aggregate over the known addresses that each entry matches, asked for many entries in one query."""
+    for at in range(0, len(entries), at_once):
+        some = entries[at : at + at_once]
+        conditions = [site.intent.wants[n].sql(site.intent.closed) for n in some]
+        asked = ", ".join(f"{what} FILTER (WHERE {c})" for c in conditions)
+        yield from zip(some, site.rows(f"SELECT {asked} FROM fact WHERE known")[0], strict=True)
 
 
 # ---------------------------------------------------------------- draft

@@ -127,6 +127,18 @@ class Checked:
     crashed: list[Skipped]
     uses: list[RuleUse]
 
+    def as_json(self) -> dict[str, object]:
+        found: dict[str, object] = {"findings": [f.as_json() for f in self.findings]}
+        if self.uses:
+            found["rules"] = [
+                {
+                    "line": u.rule.line, "text": u.rule.text, "group": u.group, "decides": u.decides, "wanted": u.wanted,
+                    "loses": u.loses,
+                }
+                for u in self.uses
+            ]  # fmt: skip
+        return found
+
 
 def check(loaded: Loaded, crawlers: Sequence[Crawler], snapshot: Path | None) -> Checked:
     """The checks of robots.txt on one file; with a snapshot also those that need known addresses."""
@@ -276,6 +288,12 @@ class Impact:
     @property
     def bars_wanted(self) -> bool:
         return any(c.wanted and c.after == "barred" for c in self.changes)
+
+    def as_json(self) -> dict[str, object]:
+        return {
+            "changes": [c.as_json() for c in self.changes], "lines": self.lines, "bars_wanted": self.bars_wanted,
+            "notes": list(self.notes),
+        }  # fmt: skip
 
 
 def impact(before: Site, after: Site) -> Impact:

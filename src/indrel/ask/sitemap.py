@@ -70,6 +70,12 @@ class CheckedSitemaps:
     audit: str = ""
     """Whose audit, and of when, judged the entries."""
 
+    def as_json(self) -> dict[str, object]:
+        files = [{"where": f.where, "kind": f.kind, "entries": f.entries, "octets": f.octets} for f in self.files]
+        return {
+            "findings": [f.as_json() for f in self.findings], "files": files, "unread": self.unread, "states": self.states,
+        }  # fmt: skip
+
 
 class _Gatherer:
     """Streams sitemaps into a snapshot of their own. With `judged`, entries are numbered, to be joined by address."""

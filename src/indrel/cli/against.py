@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import json as json_module
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import typer
 
-from indrel.cli.talk import out_console, say, terminal
+from indrel.cli.talk import say, terminal, write_json
 
 if TYPE_CHECKING:
     from indrel.ask.against import Against
@@ -41,7 +40,7 @@ def hold(
         mine.close()
         theirs.close()
     if json:
-        out_console().file.write(json_module.dumps(found.as_json(), ensure_ascii=False) + "\n")
+        write_json(found.as_json())
     else:
         _show(found, mine.base_origin)
     if cut is not None:

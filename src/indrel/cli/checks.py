@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json as json_module
 from typing import Annotated
 
 import typer
@@ -10,7 +9,7 @@ import typer
 from indrel.cli import complete
 from indrel.cli import options as opt
 from indrel.cli.answered import answers
-from indrel.cli.talk import out_console, terminal
+from indrel.cli.talk import terminal, write_json
 from indrel.errors import UsageError
 
 
@@ -43,7 +42,7 @@ def show_checks(
                 "summary": one.summary, "why": one.why, "mend": one.mend, "rests_on": one.rests_on,
                 "evidence": one.evidence, "needs": list(one.needs),
             }  # fmt: skip
-            out_console().file.write(json_module.dumps(document, ensure_ascii=False) + "\n")
+            write_json(document)
         return
     term = terminal()
     if id is None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json as json_module
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -10,7 +9,7 @@ import typer
 
 from indrel.cli import options as opt
 from indrel.cli.answered import answers
-from indrel.cli.talk import out_console, terminal
+from indrel.cli.talk import terminal, write_json
 from indrel.errors import UsageError
 
 if TYPE_CHECKING:
@@ -51,7 +50,7 @@ def compare(
         before.close()
         after.close()
     if json:
-        out_console().file.write(json_module.dumps(found.as_json(), ensure_ascii=False) + "\n")
+        write_json(found.as_json())
     else:
         _show(found, origin, subject)
     raise typer.Exit(1 if found.worse else 0)

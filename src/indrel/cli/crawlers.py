@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import json as json_module
-
 from indrel.cli import options as opt
 from indrel.cli.answered import answers
-from indrel.cli.talk import out_console, terminal
+from indrel.cli.talk import terminal, write_json
 
 
 @answers
@@ -22,7 +20,7 @@ def show_crawlers(json: opt.JsonOption = False) -> None:
                 "token": one.token, "name": one.name, "purpose": one.purpose, "family": one.family or None,
                 "fallback": one.fallback or None, "star": one.star, "departs": one.departs or None,
             }  # fmt: skip
-            out_console().file.write(json_module.dumps(document, ensure_ascii=False) + "\n")
+            write_json(document)
         return
     rows = [[c.name, c.purpose, c.family or c.fallback, "yes" if c.star else "no", c.departs] for c in found]
     table(terminal(), ["crawler", "purpose", "falls back to", "obeys *", "departs from the standard"], rows)

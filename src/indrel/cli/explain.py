@@ -11,7 +11,7 @@ import typer
 from indrel.cli import options as opt
 from indrel.cli.answered import answers
 from indrel.cli.snapshots import opened
-from indrel.cli.talk import out_console, terminal
+from indrel.cli.talk import terminal, write_json
 
 if TYPE_CHECKING:
     from indrel.ask.explain import Explanation
@@ -46,7 +46,7 @@ def explain_address(
         if picture:
             _write_picture(picture, found)
         if json:
-            out_console().file.write(json_module.dumps(found.as_json(), ensure_ascii=False) + "\n")
+            write_json(found.as_json())
         else:
             _show(terminal(), found, site.base_origin, spoken_of(site))
 

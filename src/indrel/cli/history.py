@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from indrel.cli import options as opt
-from indrel.cli.talk import out_console, say, terminal
+from indrel.cli.talk import say, terminal, write_json
 from indrel.errors import IndrelError, SnapshotError, UsageError
 from indrel.extras import require
 
@@ -100,7 +100,7 @@ def show_history(
         _write(file, found)
         say(f"written: {file}", quiet)
     if json:
-        out_console().file.write(json_module.dumps(found.as_json(), ensure_ascii=False) + "\n")
+        write_json(found.as_json())
     else:
         _show(found)
     for path, why in unreadable:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json as json_module
 from pathlib import Path
 from typing import Annotated
 
@@ -11,7 +10,7 @@ import typer
 from indrel.cli import options as opt
 from indrel.cli.answered import answers
 from indrel.cli.snapshots import opened
-from indrel.cli.talk import out_console, say, terminal
+from indrel.cli.talk import out_console, say, terminal, write_json
 from indrel.errors import UsageError
 
 intent = typer.Typer(
@@ -76,7 +75,7 @@ def show(
             raise UsageError(f"{text} is not an address")
         found = tool.show(site.intent if site else wants, url, site)
         if json:
-            out_console().file.write(json_module.dumps(found.as_json(), ensure_ascii=False) + "\n")
+            write_json(found.as_json())
             continue
         how = "" if found.stated else " (implied)" if found.want != "any" else " (nothing says so)"
         term.line(f"{found.url}: {found.want}{how}; kind {found.kind}", "bold")
@@ -114,7 +113,7 @@ def check(
         spoken = spoken_of(site)
     if json:
         document = {"entries": entries, "decided": decided, "known": known, "problems": [i.as_json() for i in found]}
-        out_console().file.write(json_module.dumps(document, ensure_ascii=False) + "\n")
+        write_json(document)
     else:
         term = terminal()
         said = plural(len(found), "entry does nothing or contradicts", "entries do nothing or contradict")

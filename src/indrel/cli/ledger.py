@@ -15,7 +15,7 @@ from indrel.cli import complete
 from indrel.cli import options as opt
 from indrel.cli.answered import answers
 from indrel.cli.snapshots import opened
-from indrel.cli.talk import out_console, say, terminal
+from indrel.cli.talk import out_console, say, terminal, write_json
 from indrel.errors import UsageError
 
 if TYPE_CHECKING:
@@ -112,7 +112,7 @@ def request(
             "day": today.isoformat(), "allowance": limit, "today": [r.as_json() for r in listed], "added": taken.added,
             "waiting": waiting, "asked_before": [r.as_json() for r in taken.asked], "put_back": back, "of_no_use": left,
         }  # fmt: skip
-        out_console().file.write(json_module.dumps(document, ensure_ascii=False) + "\n")
+        write_json(document)
         return
     _show_list(listed, today, limit, waiting, subject)
     for url, state in list(left.items())[:FEW]:
@@ -233,7 +233,7 @@ def done(
     if unknown:
         raise UsageError(f"{book} has no {unknown[0]}" + (f" and {len(unknown) - 1:,} more" if unknown[1:] else ""))
     if json:
-        out_console().file.write(json_module.dumps({"marked": marked, "waiting": waiting}, ensure_ascii=False) + "\n")
+        write_json({"marked": marked, "waiting": waiting})
     else:
         terminal().line(
             f"{plural(len(marked), 'address', 'addresses')} marked as asked for; {waiting:,} waiting.", "bold"
@@ -295,7 +295,7 @@ def status(
                 "waiting": [r.as_json() for r in found.waiting()], "done": [r.as_json() for r in found.done()],
                 "removals": [s.as_json() for s in standing],
             }  # fmt: skip
-            out_console().file.write(json_module.dumps(document, ensure_ascii=False) + "\n")
+            write_json(document)
         else:
             _show_status(found, today, standing, warn)
     raise typer.Exit(1 if due else 0)

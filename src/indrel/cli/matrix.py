@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from indrel.cli import options as opt
-from indrel.cli.talk import out_console, say, terminal
+from indrel.cli.talk import say, terminal, write_json
 from indrel.errors import UsageError
 from indrel.plain import field
 
@@ -77,7 +77,7 @@ def matrix(
         say(f"written: {one}", quiet)
     if json:
         for row in rows:
-            out_console().file.write(json_module.dumps(row.as_json(), ensure_ascii=False) + "\n")
+            write_json(row.as_json())
     elif not output:
         _show(rows, subject)
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json as json_module
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -10,7 +9,7 @@ import typer
 from indrel.cli import complete
 from indrel.cli import options as opt
 from indrel.cli.answered import answers
-from indrel.cli.talk import ProgressLine, out_console, say, terminal
+from indrel.cli.talk import ProgressLine, say, terminal, write_json
 from indrel.errors import UsageError
 
 if TYPE_CHECKING:
@@ -96,7 +95,7 @@ def recheck(
     later.close()
     subject = after.headline.subject
     if json:
-        out_console().file.write(json_module.dumps(found.as_json(), ensure_ascii=False) + "\n")
+        write_json(found.as_json())
     else:
         _show(found, len(asked), origin, subject)
     _end(found, bool(asked), gathered, fail_on, quiet)

@@ -14,11 +14,11 @@ from indrel.cli import options as opt
 from indrel.cli.answered import answers
 from indrel.cli.checked import code_of
 from indrel.cli.matrix import matrix
-from indrel.cli.talk import out_console, say, terminal
+from indrel.cli.talk import out_console, say, terminal, write_json
 from indrel.errors import InputError, UsageError
 
 if TYPE_CHECKING:
-    from indrel.ask.robots import Checked, Impact, Loaded, Match
+    from indrel.ask.robots import Impact, Loaded, Match
     from indrel.checks.topics.robots_reach import RuleUse
     from indrel.core.crawlers import Crawler
     from indrel.core.model import Finding
@@ -80,7 +80,7 @@ def check(
         checked = tool.check(loaded, _crawlers(crawler), snapshot)
         checked.findings.sort(key=lambda f: (f.evidence[0].line or 0, -f.severity.value, f.check))
         if json:
-            out_console().file.write(json_module.dumps(_as_json(checked), ensure_ascii=False) + "\n")
+            write_json(checked.as_json())
         else:
             _show_findings(checked.findings, loaded)
             _show_uses(checked.uses)
@@ -89,23 +89,6 @@ def check(
             lines = plural(len(loaded.file.lines), "line")
             say(f"{lines} read; with --from SNAPSHOT also checked against known addresses", quiet)
     raise typer.Exit(max(codes))
-
-
-def _as_json(checked: Checked) -> dict[str, object]:
-    document: dict[str, object] = {"findings": [f.as_json() for f in checked.findings]}
-    if checked.uses:
-        document["rules"] = [
-            {
-                "line": u.rule.line,
-                "text": u.rule.text,
-                "group": u.group,
-                "decides": u.decides,
-                "wanted": u.wanted,
-                "loses": u.loses,
-            }
-            for u in checked.uses
-        ]
-    return document
 
 
 def _show_uses(uses: list[RuleUse]) -> None:
@@ -340,13 +323,7 @@ def impact(
             for site in sites:
                 site.close()
     if json:
-        document = {
-            "changes": [c.as_json() for c in found.changes],
-            "lines": found.lines,
-            "bars_wanted": found.bars_wanted,
-            "notes": list(found.notes),
-        }
-        out_console().file.write(json_module.dumps(document, ensure_ascii=False) + "\n")
+        write_json(found.as_json())
     else:
         _show_impact(found, origin, f"{subject}: " if subject else "")
     raise typer.Exit(1 if found.bars_wanted else 0)

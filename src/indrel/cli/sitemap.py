@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json as json_module
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -11,7 +10,7 @@ import typer
 from indrel.cli import options as opt
 from indrel.cli.answered import answers
 from indrel.cli.checked import code_of
-from indrel.cli.talk import out_console, say, terminal
+from indrel.cli.talk import say, terminal, write_json
 
 if TYPE_CHECKING:
     from indrel.ask.sitemap import CheckedSitemaps
@@ -59,7 +58,7 @@ def check(
     for file in files:
         checked = tool.check(file, chosen, wanted, snapshot, wants)
         if json:
-            out_console().file.write(json_module.dumps(_as_json(checked), ensure_ascii=False) + "\n")
+            write_json(checked.as_json())
         else:
             _show(checked, file)
         if checked.unread:
@@ -68,15 +67,6 @@ def check(
     if snapshot is None:
         say("with --from SNAPSHOT each entry is judged by an audit too", quiet)
     raise typer.Exit(max(codes))
-
-
-def _as_json(checked: CheckedSitemaps) -> dict[str, object]:
-    return {
-        "findings": [f.as_json() for f in checked.findings],
-        "files": [{"where": f.where, "kind": f.kind, "entries": f.entries, "octets": f.octets} for f in checked.files],
-        "unread": checked.unread,
-        "states": checked.states,
-    }
 
 
 def _show(checked: CheckedSitemaps, named: str) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
 import sys
@@ -51,6 +52,11 @@ def out_console() -> Console:
         markup=False, highlight=False, emoji=False, no_color=plain_wanted() or None, legacy_windows=False,
         width=None if sys.stdout.isatty() or os.environ.get("COLUMNS") else 100,
     )  # fmt: skip
+
+
+def write_json(document: object) -> None:
+    """An answer as JSON, a line of standard output."""
+    out_console().file.write(json.dumps(document, ensure_ascii=False) + "\n")
 
 
 def terminal() -> Terminal:
