@@ -87,6 +87,7 @@ class LiveSite:
         self._robots_locks: dict[str, asyncio.Lock] = {}
         declared = site_key(start) in options.hosts
         self._variant_origins = frozenset() if declared else frozenset(origin_of(v) for v in variants(start))
+        self._asked_before: list[tuple[str, str]] = []  # origins and roles: theirs may be the line that was mended
         self._unfetched: list[str] = []
         self._probe_hash: int | None = None
         self._parsing = 0
@@ -94,7 +95,7 @@ class LiveSite:
         self._changed: asyncio.Event
         self._executor = ThreadPoolExecutor(pool.size)
         self.interrupted = False
-        self._limit_hit = False
+        self.limit_hit = False  # whether addresses were left unread because of the limit that was asked for
         self._may_be_sitemaps: list[str] = []
         self._collector: SitemapCollector
 
@@ -167,6 +168,9 @@ class LiveSite:
             [*(u for u in self.options.also if self.recorder.on_site(u)), self.start, *sorted(self.options.only or ())],
             0,
         )
+        for host, role in self._asked_before:
+            if role != "variant" or await self._is_there(host + "/"):
+                await self.learn_robots(host, role)
         if fresh or self.options.only is not None:
             if self.options.as_crawlers:
                 await self._as_crawlers(origin)
@@ -214,6 +218,10 @@ class LiveSite:
         if not self.recorder.writer.meta.get("prepared"):
             return False
         self.recorder.load()
+        if self.options.only is not None:
+            answered = "FROM robots WHERE status IS NOT NULL"
+            self._asked_before = con.execute(f"SELECT origin, role {answered} ORDER BY origin").fetchall()
+            con.execute(f"DELETE {answered}")
         for origin, status, hops, body in con.execute("SELECT origin, status, len(hops), body FROM robots").fetchall():
             self.gate.learn(origin, status, hops, body or b"")
             self._robots[origin] = Answer(origin + "/robots.txt", status, body=body or b"")
@@ -380,7 +388,7 @@ class LiveSite:
                 continue
             url, clicks, hops = self.frontier.queue.popleft()
             if self.options.limit is not None and self.fetched >= self.options.limit:
-                self._limit_hit = True
+                self.limit_hit = True
                 self._done_one()
                 continue
             try:
@@ -488,8 +496,3 @@ class LiveSite:
     def is_silent(self, origin: str) -> bool:
         """Whether nothing answered when a host was asked for its robots.txt."""
         return origin in self._robots and self._robots[origin].status is None
-
-    @property
-    def limit_hit(self) -> bool:
-        """Whether addresses were left unread because of the limit that was asked for."""
-        return self._limit_hit
