@@ -17,7 +17,7 @@ from indrel.core.intent import DEFAULT_NAME, Intent, read_intent
 from indrel.core.model import Verdict
 from indrel.decide.site import Site, kept_intent
 from indrel.errors import AuditCutShort, IndrelError, InputError, Interrupted, SnapshotError, UsageError
-from indrel.snapshot import Snapshot, SnapshotWriter
+from indrel.snapshot import Snapshot, SnapshotWriter, claimed
 
 if TYPE_CHECKING:
     from indrel.gather.parsing import ParserPool
@@ -59,12 +59,12 @@ def source_kind(source: str) -> str:
 
 
 def new_snapshot_path(host: str, folder: Path | None = None) -> Path:
-    """A name for a new snapshot of a host: `indrel-runs/HOST-20261123T080000Z.indrel`."""
+    """A name for a new snapshot of a host, `indrel-runs/HOST-20261123T080000Z.indrel`, claimed until its file is there."""
     moment = datetime.now(UTC)
     while True:
         stamp = moment.strftime("%Y%m%dT%H%M%SZ")
         path = (folder or Path(RUNS)) / f"{re.sub(r'[^A-Za-z0-9.-]', '_', host)}-{stamp}{SUFFIX}"
-        if not path.exists():
+        if claimed(path):
             return path
         moment += timedelta(seconds=1)  # two audits in one second
 

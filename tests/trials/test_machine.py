@@ -58,3 +58,11 @@ def test_a_failing_machine(line: str, code: int, said: str, folder: Path, tmp_pa
         == 0
     )
     assert not [p.name for p in folder.iterdir() if p.name.startswith(".")], "nothing half-written is left"
+
+
+def test_audits_begun_together_each_get_a_file(tmp_path: Path) -> None:
+    write_site(tmp_path / "b", {"index.html": html()})
+    line = [PROGRAM, "audit", "b", "--base", HOST + "/", "-q", "--fail-on", "never"]
+    begun = [subprocess.Popen(line, cwd=tmp_path, stdout=subprocess.DEVNULL) for _ in range(4)]
+    assert [one.wait(60) for one in begun] == [0, 0, 0, 0]
+    assert sorted(p.suffix for p in (tmp_path / "indrel-runs").iterdir()) == [".indrel"] * 4

@@ -1,5 +1,5 @@
 """One file that holds every fact gathered in one audit."""
 
-from indrel.snapshot.store import Snapshot, SnapshotWriter
+from indrel.snapshot.store import Snapshot, SnapshotWriter, claimed
 
-__all__ = ["Snapshot", "SnapshotWriter"]
+__all__ = ["Snapshot", "SnapshotWriter", "claimed"]

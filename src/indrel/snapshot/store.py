@@ -38,6 +38,9 @@ COUNTING_MEMORY = "512MB"
 WRITING_MEMORY = "96MB"
 """What the database may hold while facts are gathered: they are written as they come."""
 
+_CLAIM = ".new"
+"""Ending of the file that holds a name until the snapshot itself is there."""
+
 _BESIDE = ("", ".wal", ".wal.checkpoint", ".wal.recovery", ".tmp")
 """Endings of the files that the database itself keeps beside a snapshot."""
 
@@ -150,6 +153,22 @@ def _check_version(con: duckdb.DuckDBPyConnection, path: Path) -> dict[str, Any]
     return meta
 
 
+def claimed(path: Path) -> bool:
+    """Whether a new snapshot may have this name: no file has it, and no other audit that is about to make one."""
+    claim = Path(f"{path}{_CLAIM}")
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        claim.touch(exist_ok=False)
+    except FileExistsError:
+        return False
+    except OSError as error:
+        raise SnapshotError(f"{path} cannot be written: {error.strerror}") from error
+    if path.exists():
+        claim.unlink(missing_ok=True)
+        return False
+    return True
+
+
 def _make_room(path: Path) -> None:
     """Take an older snapshot out of the way: never a file that is not one of ours, nor one that is being written."""
     try:
@@ -212,6 +231,7 @@ class SnapshotWriter:
                 self.con.execute(statement)
             self.con.execute("COMMIT")
             self.set_meta(schema=VERSION)
+        Path(f"{path}{_CLAIM}").unlink(missing_ok=True)
 
     def set_meta(self, **values: Any) -> None:
         """Keep JSON values by name, at once."""
