@@ -293,6 +293,8 @@ def test_tickets_say_what_where_and_what_instead(audit_site: AuditSite, indrel: 
         ("robots-anchor-slip", "robots", "Disallow: /x$y", "", "", None),
         ("robots-token-slip", "tag", '<meta content="no-index,follow">', "", "", '<meta content="noindex,follow">'),
         ("robots-token-slip", "tag", '<meta content="noindex nofollow">', "", "", '<meta content="noindex, nofollow">'),
+        ("robots-token-slip", "tag", '<meta content="nofollow,follw">', "", "", '<meta content="nofollow,follow">'),
+        ("robots-token-slip", "tag", '<meta content="noindex,inde">', "", "", '<meta content="noindex,index">'),
         ("link-rel-slip", "link", '<a rel="me no-follow" href="/x">', "", "", '<a rel="me nofollow" href="/x">'),
         ("robots-case-slip", "robots", "Disallow: /Huts/", "", f"{HOST}/huts/a", "Disallow: /huts/"),
         ("robots-overreach", "robots", "Disallow: /hut", "", f"{HOST}/hut-book", "Disallow: /hut\nAllow: /hut-book"),

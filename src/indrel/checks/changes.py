@@ -62,7 +62,8 @@ def each(attribute: str, meant: Callable[[str], dict[str, str]]) -> After:
             return None
         value = found[2]
         for wrong, right in meant(value.strip("\"'")).items():
-            value = re.sub(re.escape(wrong), lambda _, new=right: new, value, count=1, flags=re.IGNORECASE)
+            whole = rf"(?<![\w-]){re.escape(wrong)}(?![\w-])"  # not where it is a part of another word
+            value = re.sub(whole, lambda _, new=right: new, value, count=1, flags=re.IGNORECASE)
         return before[: found.start(2)] + value + before[found.end(2) :]
 
     return after
