@@ -40,12 +40,9 @@ class Terms:
 
     @property
     def entry(self) -> str:
-        """The number of the intent's entry that decides (the last that matches), or null."""
-        return (
-            next(self.entries(MOST_AT_ONCE), "NULL::INTEGER")
-            if len(self.intent.wants) <= MOST_AT_ONCE
-            else "NULL::INTEGER"
-        )
+        """The number of the intent's entry that decides (the last that matches), or null; null too where it takes pieces."""
+        pieces = list(self.entries(MOST_AT_ONCE))
+        return pieces[0] if len(pieces) == 1 else "NULL::INTEGER"
 
     def entries(self, at_once: int) -> Iterator[str]:
         """The same in pieces, the last entries first: the first that gives a number decides."""
