@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+from pathlib import Path
 
 import pytest
 
@@ -11,13 +12,16 @@ from conftest import AuditSite
 from indrel.ask.addresses import Filters, listed
 from indrel.ask.explain import explain
 from indrel.core.address import Joiner
+from indrel.core.crawlers import resolve
 from indrel.core.page.facts import Mark
 from indrel.core.page.html import read_page
 from indrel.core.page.wording import alike, fingerprint, says_error, structured_data
 from indrel.decide.flow import link_flow
-from indrel.decide.graph import link_graph
+from indrel.decide.graph import LinkGraph, link_graph
 from indrel.decide.kinds import RULES, kind_of_address
+from indrel.decide.site import Site
 from indrel.demo.page import Response
+from indrel.snapshot import Snapshot, SnapshotWriter
 
 WORDS = [
     "stove",
@@ -72,6 +76,24 @@ MARKED = [
     (html(title="Page not found"), "error"),
     (html(title="Lost and found"), "other"),
 ]  # fmt: skip
+
+
+@pytest.mark.parametrize("order", ["source, target", "target, source", "hash(source * 7 + target)"])
+def test_links_may_stand_in_any_order(order: str, tmp_path: Path) -> None:
+    """Rows of one page stand together as audits write them; where they do not, they are put in order."""
+    links = [(n, (n * m + 1) % 40) for n in range(0, 40, 3) for m in (1, 2, 5)]
+    with SnapshotWriter(tmp_path / "s.indrel") as writer:
+        writer.set_meta(source={"kind": "site", "location": HOST}, base=HOST + "/", crawlers=["*"])
+        writer.add("address", [(n, HOST, f"/{n or ''}", True) for n in range(40)])
+        writer.add("link", [(*pair, 0, 1, "") for pair in links])
+        writer.commit()
+        writer.con.execute(f"CREATE TEMP TABLE moved AS SELECT * FROM link ORDER BY {order}; DELETE FROM link")
+        writer.con.execute("INSERT INTO link SELECT * FROM moved")
+    with Snapshot(tmp_path / "s.indrel") as snapshot:
+        graph = LinkGraph(Site(snapshot, resolve(("*",))))
+    assert sorted(zip(graph.sources().tolist(), graph.target.tolist(), strict=True)) == sorted(links)
+    of_page = {n: sorted(graph.target[graph.begin[n] : graph.end[n]].tolist()) for n in range(40)}
+    assert of_page == {n: sorted(t for s, t in links if s == n) for n in range(40)}
 
 
 @pytest.mark.parametrize(("page", "kind"), MARKED)

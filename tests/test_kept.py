@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import runpy
+from dataclasses import replace
+from datetime import date
 from pathlib import Path
 from typing import Any
 
@@ -14,7 +16,7 @@ from hypothesis import strategies as st
 from cases import BASE, HOST, NOINDEX, a, canonical, html, robots, sitemap
 from conftest import AuditSite, lines_of, read
 from indrel.ask.explain import explain
-from indrel.checks import findings_of, verdict_of
+from indrel.checks import findings, findings_of, kept, verdict_of
 from indrel.checks.run import judge
 from indrel.core.crawlers import resolve
 from indrel.core.model import State
@@ -50,6 +52,30 @@ def test_what_is_kept_is_what_was_decided(audit_site: AuditSite) -> None:
         assert finding in findings_of(again, finding.url)
 
 
+@pytest.mark.parametrize("held", [0, 3])
+def test_many_findings_are_read_as_they_are_asked_for(
+    held: int, audit_site: AuditSite, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Beyond a bound findings are rows from the start: what is told is the same, judged, kept and read again."""
+    text = '[[accept]]\ncheck = "listed-barred"\nbecause = "meant"\n'
+    site, whole = audit_site(PAGES, intent=text)
+    path = Path(site.snapshot.path)
+    site.close()
+    SnapshotWriter(path, resume=True).close()  # what was decided is forgotten
+    for module, name, bound in ((findings, "MOST_HELD", held), (findings, "AT_ONCE", 2), (kept, "MOST_HELD", held)):
+        monkeypatch.setattr(module, name, bound)
+    other = {HOST + "/other": (b"", "x")}
+    for instead in (other, None, None):  # judged and not kept, judged and kept, read from what was kept
+        site = opened(path, intent=read(text, tmp_path), instead=instead)
+        verdict = verdict_of(site)
+        assert isinstance(verdict.findings, findings.Rows) and len(verdict.findings) == len(whole.findings) > 6
+        assert tuple(verdict.findings) == whole.findings and verdict.tally == whole.tally
+        assert verdict.headline == whole.headline and any(c.accepted for c in verdict.causes)
+        assert [replace(c, findings=tuple(c.findings)) for c in verdict.causes] == list(whole.causes)
+        assert tuple(verdict.findings[1:5][1:]) == whole.findings[2:5] and verdict.findings[-1] == whole.findings[-1]
+        site.close()
+
+
 def test_another_key_is_decided_anew_and_the_old_answer_never_served(audit_site: AuditSite, tmp_path: Path) -> None:
     site, verdict = audit_site(PAGES)
     path = Path(site.snapshot.path)
@@ -75,8 +101,6 @@ def test_another_key_is_decided_anew_and_the_old_answer_never_served(audit_site:
 
 
 def test_an_acceptance_ends_on_its_day(audit_site: AuditSite, tmp_path: Path) -> None:
-    from datetime import date
-
     intent = read('[[accept]]\ncheck = "link-to-gone"\nbecause = "soon"\nuntil = 2026-12-01\n', tmp_path)
     path = Path(audit_site(PAGES)[0].snapshot.path)
     for day, is_accepted in ((date(2026, 12, 1), True), (date(2026, 12, 2), False)) * 2:

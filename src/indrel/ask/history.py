@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from pathlib import Path
 
@@ -74,7 +74,7 @@ def run_of(site: Site, path: Path) -> Run:
     causes = {}
     for cause in verdict.causes:
         if not cause.accepted:
-            causes[cause.check, *place_of(cause.findings[0])] = cause
+            causes[cause.check, *place_of(cause.findings[0])] = replace(cause, findings=())
     return Run(
         path, name_of(site), str(site.meta.get("started") or ""), verdict.complete, verdict.headline, verdict.states,
         {s.word: verdict.count(s) for s in Severity}, causes,

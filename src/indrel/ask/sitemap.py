@@ -158,11 +158,11 @@ def check(
         site = Site(Snapshot(path), crawlers)
         try:
             verdict = judge(site, only)
+            found = CheckedSitemaps(
+                list(map(_file_first, verdict.findings)), list(verdict.crashed), gatherer.files, gatherer.unread
+            )
         finally:
             site.close()
-        found = CheckedSitemaps(
-            list(map(_file_first, verdict.findings)), list(verdict.crashed), gatherer.files, gatherer.unread
-        )
         if snapshot is not None:
             _judge_entries(found, path, snapshot, crawlers, intent)
     return found
@@ -176,6 +176,8 @@ def _judge_entries(
     site = Site(Snapshot(snapshot), crawlers, intent=intent, sitemaps=path)
     try:
         verdict = judge(site, only)
+        found.findings += map(_file_first, verdict.findings)
+        found.crashed += verdict.crashed
         found.audit = spoken_of(site)
         index = len(site.crawlers) - 1
         found.states = dict(
@@ -186,8 +188,6 @@ def _judge_entries(
         )
     finally:
         site.close()
-    found.findings += map(_file_first, verdict.findings)
-    found.crashed += verdict.crashed
 
 
 def _file_first(finding: Finding) -> Finding:

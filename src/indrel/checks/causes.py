@@ -9,14 +9,13 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Iterable
-from dataclasses import replace
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, replace
 from functools import lru_cache
 from urllib.parse import unquote
 
 from indrel.checks.catalogue import checks
-from indrel.core.address import split
-from indrel.core.model import Cause, CheckClass, Finding, Severity
+from indrel.core.model import Accepted, Cause, CheckClass, Finding, Severity
 
 WHOLE_HOSTS = (
     "start-not-open", "site-barred", "site-noindex", "robots-unreachable", "robots-is-page", "host-open", "open-locked",
@@ -34,6 +33,24 @@ _DATE = re.compile(
 )
 
 Key = tuple[str, ...]
+
+
+@dataclass(slots=True)
+class Mark:
+    """What of a finding decides whether it is told, and with which others: `number` is its place among all that was found;
+    `accepted` and `cause` (from 1) come as they are known."""
+
+    number: int
+    check: str
+    cls: CheckClass
+    severity: Severity
+    url: str
+    crawlers: tuple[str, ...]
+    section: str
+    mend: str
+    place: Key
+    accepted: Accepted | None = None
+    cause: int = 0
 
 
 def place_of(finding: Finding) -> Key:
@@ -60,6 +77,12 @@ def pattern(text: str, places: Iterable[str]) -> str:
     `places` are addresses or files. What a template prints of them is taken out whole, where it stands alone; the
     slug only where nothing longer of its page is found.
     """
+    places = list(places)
+    there = [place for place in places if len(place) > 2 and place in text]
+    if len(there) == 1 and not any("%" in place for place in places):
+        found = _without(text, there[0])
+        if found != text and all(_path(place) in there[0] for place in places):
+            return _plain(found)  # all that could be found besides is a part of it
     taken: list[str] = []
     names = {name for place in places for name in _names(place)}  # a page's file and its address name it both
     for name in sorted(names, key=lambda n: (-len(n), n)):
@@ -99,9 +122,14 @@ def _without(text: str, name: str) -> str:
     return "".join([*kept, text[start:]])
 
 
+def _path(place: str) -> str:
+    _, colon, rest = place.partition("://")
+    return "/" + (rest.partition("/")[2] if colon else place)
+
+
 def _names(place: str) -> Iterable[str]:
     """What a template prints of a page's own address: all of it, its path, its last segment."""
-    path = split(place).path if "://" in place else "/" + place
+    path = _path(place)
     bare = path.partition("?")[0]
     slug = bare.removesuffix("index.html").rstrip("/").rpartition("/")[2]  # a folder's file says nothing of the page
     names = (
@@ -120,15 +148,30 @@ def _names(place: str) -> Iterable[str]:
                 yield unquote(name)
 
 
-def gather_causes(findings: list[Finding]) -> tuple[list[Finding], list[Cause]]:
-    """Group findings by check and place to edit; the worst and largest first."""
-    groups: dict[tuple[str, Key, bool], list[Finding]] = {}
-    for finding in findings:
-        groups.setdefault((finding.check, place_of(finding), finding.accepted is not None), []).append(finding)
+def mark_of(finding: Finding, number: int) -> Mark:
+    """What of a finding its cause hangs on."""
+    return Mark(
+        number, finding.check, finding.cls, finding.severity, finding.url, finding.crawlers, finding.section, finding.mend,
+        place_of(finding), finding.accepted,
+    )  # fmt: skip
 
-    def order(item: tuple[tuple[str, Key, bool], list[Finding]]) -> tuple[object, ...]:
+
+def gather_causes(findings: Sequence[Finding]) -> tuple[list[Finding], list[Cause]]:
+    """Group findings by check and place to edit; the worst and largest first."""
+    groups = by_cause([mark_of(f, n) for n, f in enumerate(findings)])
+    marked = [replace(findings[m.number], cause=f"c{m.cause}") for members in groups for m in members]
+    return marked, causes_of(groups, marked)
+
+
+def by_cause(marks: Iterable[Mark]) -> list[list[Mark]]:
+    """Marks grouped by check and place to edit, the worst and largest first; each is given the number of its cause."""
+    groups: dict[tuple[str, Key, bool], list[Mark]] = {}
+    for mark in marks:
+        groups.setdefault((mark.check, mark.place, mark.accepted is not None), []).append(mark)
+
+    def order(item: tuple[tuple[str, Key, bool], list[Mark]]) -> tuple[object, ...]:
         key, members = item
-        severity = max(f.severity.value for f in members)
+        severity = max(m.severity.value for m in members)
         return (
             key[2],
             -severity,
@@ -139,19 +182,29 @@ def gather_causes(findings: list[Finding]) -> tuple[list[Finding], list[Cause]]:
             key,
         )
 
-    causes: list[Cause] = []
-    marked: list[Finding] = []
+    found = []
     for number, (_, members) in enumerate(sorted(groups.items(), key=order), 1):
-        members = [replace(f, cause=f"c{number}") for f in sorted(members, key=lambda f: (-f.severity.value, f.url))]
-        first = members[0]
+        members.sort(key=lambda m: (-m.severity.value, m.url))
+        for mark in members:
+            mark.cause = number
+        found.append(members)
+    return found
+
+
+def causes_of(groups: Iterable[Sequence[Mark]], findings: Sequence[Finding]) -> list[Cause]:
+    """The causes of groups of marks; `findings` are theirs, in the same order."""
+    causes: list[Cause] = []
+    begin = 0
+    for members in groups:
+        first, count = members[0], len(members)
         about = checks()[first.check]
-        sections = Counter(f.section for f in members).most_common()
-        summary = first.message if len(members) == 1 else about.summary
+        sections = Counter(m.section for m in members).most_common()
+        summary = findings[begin].message if count == 1 else about.summary
         causes.append(
             Cause(
-                f"c{number}", first.check, first.cls, Severity(max(f.severity.value for f in members)), sections[0][0],
-                len(members), summary, first.mend or about.mend, tuple(members), sections=dict(sections),
+                f"c{first.cause}", first.check, first.cls, Severity(max(m.severity.value for m in members)), sections[0][0],
+                count, summary, first.mend or about.mend, findings[begin : begin + count], first.accepted, sections=dict(sections),
             )
         )  # fmt: skip
-        marked += members
-    return marked, causes
+        begin += count
+    return causes

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 
+from indrel.checks.causes import Mark
 from indrel.core.address import split
 from indrel.core.model import CheckClass, Evidence, Finding, Headline, Severity, listing, moment, plural
 from indrel.decide.kinds import ASSET_SQL
@@ -25,8 +26,8 @@ def spoken_of(site: Site) -> str:
     return f"{name_of(site)}, {when}" if when else name_of(site)
 
 
-def headline(site: Site, findings: Sequence[Finding]) -> Headline:
-    """Count, and say it in a sentence."""
+def headline(site: Site, found: Sequence[Mark], told: Callable[[Mark], Finding]) -> Headline:
+    """Count, and say it in a sentence; `told` gives the finding of a mark."""
     lost = "barred > 0 OR hidden > 0 OR tail NOT IN ('', 'unread')"
     # a feed that nothing states a want for is a note, and no exposure
     unwanted = "want IN ('hide', 'lock', 'drop') AND open > 0 AND NOT (kind = 'feed' AND entry IS NULL)"
@@ -37,34 +38,35 @@ def headline(site: Site, findings: Sequence[Finding]) -> Headline:
         count(*) FILTER (page AND want = 'show' AND tail = 'unread' AND NOT ({lost}))
         FROM (SELECT *, NOT {ASSET_SQL} AS page FROM fact WHERE known)"""
     )[0]
-    grave = [f for f in findings if f.severity in (Severity.STOP, Severity.FIX) and not f.accepted]
-    halted = next((f for f in grave if f.check == "site-nofollow" and f.url == site.base_origin + "/"), None)
-    grave = [f for f in grave if f is not halted]
-    conflicts, faults = (len({f.url for f in grave if f.cls is c}) for c in (CheckClass.CONFLICT, CheckClass.FLAW))
-    beside = sorted({f.url for f in grave if f.cls in (CheckClass.BLOCKED, CheckClass.EXPOSED)})
+    grave = [m for m in found if m.severity in (Severity.STOP, Severity.FIX) and not m.accepted]
+    halted = next((m for m in grave if m.check == "site-nofollow" and m.url == site.base_origin + "/"), None)
+    grave = [m for m in grave if m is not halted]
+    conflicts, faults = (len({m.url for m in grave if m.cls is c}) for c in (CheckClass.CONFLICT, CheckClass.FLAW))
+    beside = sorted({m.url for m in grave if m.cls in (CheckClass.BLOCKED, CheckClass.EXPOSED)})
     others = site.one(
         f"""SELECT count(*) FROM fact WHERE origin || path IN (SELECT unnest(?::VARCHAR[]))
         AND NOT (want = 'show' AND ({lost})) AND NOT ({exposed})""",
         [beside],
     )
-    whole = next((f for f in _whole(site, findings) if not f.accepted), None)
+    whole = next((m for m in _whole(site, found) if not m.accepted), None)
     if whole:
-        said = f"{whole.message}{_for_whom(site, whole)}{_place(whole.evidence)}"
+        first = told(whole)
+        said = f"{first.message}{_for_whom(site, whole)}{_place(first.evidence)}"
     else:
         said = f"{_said(wanted, gone, int(unread), shown, conflicts, faults, int(others), len(grave) + bool(halted))}{_beside(assets)}"
-        said = f"{halted.message}; {said}" if halted else said
+        said = f"{told(halted).message}; {said}" if halted else said
     return Headline(spoken_of(site), said, wanted, gone, shown, conflicts, faults, whole is not None)
 
 
-def _whole(site: Site, findings: Iterable[Finding]) -> list[Finding]:
-    """The findings that say why the audited host as a whole is shut, closed, locked or down; the plainest first."""
+def _whole(site: Site, found: Iterable[Mark]) -> list[Mark]:
+    """Those that say why the audited host as a whole is shut, closed, locked or down; the plainest first."""
     own = {site.base, site.base_origin + "/", site.base_origin + "/robots.txt"}
-    found = [f for f in findings if f.check in WHOLE_SITE and f.url in own and f.severity is Severity.STOP]
-    return sorted(found, key=lambda f: (-len(f.crawlers), WHOLE_SITE.index(f.check)))
+    stops = [m for m in found if m.check in WHOLE_SITE and m.url in own and m.severity is Severity.STOP]
+    return sorted(stops, key=lambda m: (-len(m.crawlers), WHOLE_SITE.index(m.check)))
 
 
-def _for_whom(site: Site, finding: Finding) -> str:
-    return "" if len(finding.crawlers) == len(site.crawlers) else f", for {listing(finding.crawlers)}"
+def _for_whom(site: Site, mark: Mark) -> str:
+    return "" if len(mark.crawlers) == len(site.crawlers) else f", for {listing(mark.crawlers)}"
 
 
 def _place(evidence: Sequence[Evidence]) -> str:

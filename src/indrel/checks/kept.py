@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import asdict
 from typing import Any
 
-from indrel.core.model import Accepted, Cause, CheckClass, Evidence, Finding, Headline, Severity, Skipped, Verdict
+from indrel.checks.findings import MOST_HELD, Rows, as_rows, read
+from indrel.core.model import Accepted, Cause, CheckClass, Finding, Headline, Severity, Skipped, Verdict
 from indrel.decide.site import Site
 
-_FINDING = "id, cause, check_id, cls, severity, url, crawlers, message, also, section, accepted, until"
+TABLES = ("finding", "shown")
 
 
 def verdict_of(site: Site) -> Verdict:
@@ -39,89 +40,65 @@ def keep(site: Site, verdict: Verdict) -> None:
         "key": site.key, "folders": sorted(site.sections.folders), "states": verdict.states, "addresses": verdict.addresses,
         "skipped": [[s.check, s.because] for s in verdict.skipped], "headline": asdict(verdict.headline),
     }  # fmt: skip
-    rows = _rows(verdict)
-    if site.key is None or verdict.crashed or not site.snapshot.keep(key, ("fact", "place", "reason", "scope"), rows):
+    staged = {name: name for name in ("fact", "place", "reason", "scope")}
+    rows = {"cause": _cause_rows(verdict)}
+    if isinstance(verdict.findings, Rows):
+        staged |= {"finding": verdict.findings.finding, "shown": verdict.findings.shown}
+    else:
+        rows |= as_rows(verdict.findings)
+    if site.key is None or verdict.crashed or not site.snapshot.keep(key, staged, rows):
         key["crashed"] = [[s.check, s.because] for s in verdict.crashed]
-        site.snapshot.hold(rows)
+        site.snapshot.hold({name: staged[name] for name in TABLES if name in staged}, rows)
     site.decided = key
 
 
-def _rows(verdict: Verdict) -> dict[str, list[tuple[Any, ...]]]:
-    """Causes, findings and their evidence as rows of the tables of these names."""
-    numbers = {c.id: n for n, c in enumerate(verdict.causes)}
-    causes = [
+def _cause_rows(verdict: Verdict) -> list[tuple[Any, ...]]:
+    return [
         (
             n, c.check, c.cls.value, c.severity.value, c.section, json.dumps(c.sections), c.count, c.summary, c.mend, c.share,
             list(c.others),
         )
         for n, c in enumerate(verdict.causes)
     ]  # fmt: skip
-    findings = [
-        (
-            n, numbers[f.cause], f.check, f.cls.value, f.severity.value, f.url, list(f.crawlers), f.message, list(f.also),
-            f.section, f.accepted.because if f.accepted else None, f.accepted.until if f.accepted else None,
-        )
-        for n, f in enumerate(verdict.findings)
-    ]  # fmt: skip
-    shown = [
-        (n, rank, e.kind, e.where, e.line, e.text)
-        for n, f in enumerate(verdict.findings)
-        for rank, e in enumerate(f.evidence)
-    ]
-    return {"cause": causes, "finding": findings, "shown": shown}
 
 
 def findings_of(site: Site, url: str) -> list[Finding]:
     """The findings that speak of one address."""
     if not site.decided:
         verdict_of(site)
-    return _findings(site, "url = $url OR list_contains(also, $url)", {"url": url})
-
-
-def _findings(site: Site, condition: str = "true", parameters: dict[str, Any] | None = None) -> list[Finding]:
-    rows = site.con.execute(
-        f"SELECT {_FINDING} FROM finding WHERE {condition} ORDER BY id", parameters or {}
-    ).fetchall()
-    shown: dict[int, list[Evidence]] = {}
-    chosen = "" if condition == "true" else "WHERE finding IN (SELECT unnest(?::INTEGER[]))"
-    for number, kind, file, line, text in site.rows(
-        f"SELECT finding, kind, file, line, text FROM shown {chosen} ORDER BY finding, rank",
-        [[row[0] for row in rows]] if chosen else None,
-    ):
-        shown.setdefault(number, []).append(Evidence(kind, file, line, text))
-    return [
-        Finding(
-            check=check, cls=CheckClass(cls), severity=Severity(severity), url=url, crawlers=tuple(crawlers), message=message,
-            evidence=tuple(shown.get(number, ())), also=tuple(also), section=section, cause=f"c{cause + 1}",
-            accepted=Accepted(accepted, until) if accepted is not None else None,
-        )
-        for number, cause, check, cls, severity, url, crawlers, message, also, section, accepted, until in rows
-    ]  # fmt: skip
+    return read(site, *TABLES, "url = $url OR list_contains(also, $url)", {"url": url})
 
 
 def _read(site: Site, decided: dict[str, Any]) -> Verdict:
     from indrel.checks.run import notes_of, source_of
 
-    findings = _findings(site)
-    causes = list(_causes(site, findings))
+    count = int(site.one("SELECT count(*) FROM finding"))
+    findings: Sequence[Finding] = Rows(site, *TABLES, count) if count > MOST_HELD else tuple(read(site, *TABLES))
+    tally = site.rows("SELECT severity, count(*) FROM finding WHERE accepted IS NULL GROUP BY severity")
     return Verdict(
         source=source_of(site), complete=site.complete, incomplete_because=site.meta.get("incomplete_because"),
         crawlers=tuple(c.token for c in site.crawlers), addresses=decided["addresses"], states=decided["states"],
-        causes=tuple(causes), findings=tuple(findings), skipped=tuple(Skipped(*pair) for pair in decided["skipped"]),
+        causes=tuple(_causes(site, findings)), findings=findings, tally={Severity(s): n for s, n in tally},
+        skipped=tuple(Skipped(*pair) for pair in decided["skipped"]),
         crashed=tuple(Skipped(*pair) for pair in decided.get("crashed", ())),
         headline=Headline(**decided["headline"]), notes=notes_of(site),
     )  # fmt: skip
 
 
-def _causes(site: Site, findings: list[Finding]) -> Iterable[Cause]:
-    members: dict[str, list[Finding]] = {}
-    for finding in findings:
-        members.setdefault(finding.cause, []).append(finding)
+def _causes(site: Site, findings: Sequence[Finding]) -> Iterable[Cause]:
+    accepted = {
+        cause: Accepted(because, until)
+        for cause, because, until in site.rows(
+            """SELECT cause, arg_min(accepted, id), arg_min(until, id) FILTER (until IS NOT NULL) FROM finding
+            WHERE accepted IS NOT NULL GROUP BY cause"""
+        )
+    }
+    begin = 0
     for number, check, cls, severity, section, sections, count, summary, mend, share, others in site.rows(
         "SELECT id, check_id, cls, severity, section, sections, count, summary, mend, share, others FROM cause ORDER BY id"
     ):
-        name = f"c{number + 1}"
         yield Cause(
-            name, check, CheckClass(cls), Severity(severity), section, count, summary, mend, tuple(members.get(name, ())),
-            share, tuple(others), json.loads(sections),
+            f"c{number + 1}", check, CheckClass(cls), Severity(severity), section, count, summary, mend,
+            findings[begin : begin + count], accepted.get(number), share, tuple(others), json.loads(sections),
         )  # fmt: skip
+        begin += count

@@ -7,12 +7,13 @@ from collections.abc import Iterable
 from dataclasses import replace
 from datetime import date
 
-from indrel.checks.catalogue import Check, Hit, Need, checks
-from indrel.checks.causes import gather_causes
+from indrel.checks.catalogue import Check, Need, checks
+from indrel.checks.causes import Mark, by_cause, causes_of
+from indrel.checks.findings import Collected
 from indrel.checks.headline import headline
 from indrel.checks.measures import MANY
 from indrel.checks.silence import without_consequences
-from indrel.core.model import Accepted, Cause, Finding, Severity, Skipped, Verdict, plural
+from indrel.core.model import Accepted, Cause, Severity, Skipped, Verdict, plural, tally_of
 from indrel.decide.place import placed
 from indrel.decide.site import Site
 from indrel.snapshot.faults import explained
@@ -32,7 +33,7 @@ def judge(site: Site, only: Iterable[str] | None = None) -> Verdict:
     A check that crashes is reported in `crashed`; what it found before is dropped, for it cannot
     be told whether it was right.
     """
-    findings: list[Finding] = []
+    found = Collected(site)
     skipped: list[Skipped] = []
     crashed: list[Skipped] = []
     wanted = set(only) if only is not None else None
@@ -46,15 +47,20 @@ def judge(site: Site, only: Iterable[str] | None = None) -> Verdict:
         if not site.filled.issuperset(one.feeds):  # nothing that it could find: a query would cost its planning
             continue
         try:
-            findings += [_finding(one, hit, site) for hit in one.run(site)]
+            found.add(one, one.run(site))
         except Exception as error:
             if meant := explained(error):  # not the check's fault
                 raise meant from error
             log.debug("check %s crashed", one.id, exc_info=True)
             crashed.append(Skipped(one.id, f"{type(error).__name__}: {error}"[:300]))
-    findings = accept(site, softened(site, without_consequences(site, findings)), site.today)
-    findings, causes = gather_causes(findings)
-    causes = with_shares(site, causes)
+    marks = without_consequences(site, found.marks)
+    soften(site, marks)
+    accept(site, marks, site.today)
+    groups = by_cause(marks)
+    marks = [mark for members in groups for mark in members]
+    said = headline(site, marks, found.whole)
+    findings = found.in_order(marks)
+    causes = with_shares(site, causes_of(groups, findings))
     meta = site.meta
     return Verdict(
         source=source_of(site),
@@ -64,10 +70,11 @@ def judge(site: Site, only: Iterable[str] | None = None) -> Verdict:
         addresses=int(site.one("SELECT count(*) FROM fact WHERE known")),
         states=site.state_counts(),
         causes=tuple(causes),
-        findings=tuple(findings),
+        findings=findings,
+        tally=tally_of(marks),
         skipped=tuple(skipped),
         crashed=tuple(crashed),
-        headline=headline(site, findings),
+        headline=said,
         notes=notes_of(site),
     )
 
@@ -103,25 +110,20 @@ def _unrendered(site: Site) -> tuple[str, ...]:
     return tuple(notes)
 
 
-def softened(site: Site, findings: list[Finding]) -> list[Finding]:
+def soften(site: Site, found: Iterable[Mark]) -> None:
     """Canonical rows of pages that are to be hidden are notes: for those, noindex beside a canonical, chains and unlike
     targets are harmless."""
     loud = [
-        f
-        for f in findings
-        if f.check.startswith("canonical-") and f.check != "canonical-first-page" and f.severity is not Severity.NOTE
+        m
+        for m in found
+        if m.severity is not Severity.NOTE and m.check.startswith("canonical-") and m.check != "canonical-first-page"
     ]
     if not loud:
-        return findings
-    hidden = {
-        url
-        for (url,) in site.rows(
-            "SELECT origin || path AS url FROM fact WHERE want = 'hide' AND url IN (SELECT unnest(?::VARCHAR[]))",
-            [sorted({f.url for f in loud})],
-        )
-    }
-    chosen = {id(f) for f in loud if f.url in hidden}
-    return [replace(f, severity=Severity.NOTE) if id(f) in chosen else f for f in findings]
+        return
+    hidden = {url for (url,) in site.rows("SELECT origin || path FROM fact WHERE want = 'hide'")}
+    for mark in loud:
+        if mark.url in hidden:
+            mark.severity = Severity.NOTE
 
 
 def source_of(site: Site) -> dict[str, object]:
@@ -130,16 +132,14 @@ def source_of(site: Site) -> dict[str, object]:
     return {**meta["source"], "started": meta.get("started"), "finished": meta.get("finished")}
 
 
-def accept(site: Site, findings: list[Finding], today: date) -> list[Finding]:
-    """Mark the findings that the intent file accepts."""
+def accept(site: Site, found: Iterable[Mark], today: date) -> None:
+    """Mark what the intent file accepts."""
     if not site.intent.accepted:
-        return findings
-    marked = []
-    for finding in findings:
-        found = next((a for a in site.intent.accepted if a.holds(finding.check, finding.url, today)), None)
-        until = found.until.isoformat() if found and found.until else None
-        marked.append(replace(finding, accepted=Accepted(found.because, until)) if found else finding)
-    return marked
+        return
+    for mark in found:
+        entry = next((a for a in site.intent.accepted if a.holds(mark.check, mark.url, today)), None)
+        if entry:
+            mark.accepted = Accepted(entry.because, entry.until.isoformat() if entry.until else None)
 
 
 def why_skipped(one: Check, site: Site) -> str | None:
@@ -164,24 +164,6 @@ def why_skipped(one: Check, site: Site) -> str | None:
         "barred pages were not read (--read-barred)",
     }  # fmt: skip
     return next((reason for need in one.needs if (reason := reasons[need])), None)
-
-
-def _finding(one: Check, hit: Hit, site: Site) -> Finding:
-    severity = hit.severity or one.severity
-    if one.rests_on_want and hit.implied:
-        severity = severity.milder()
-    return Finding(
-        check=one.id,
-        cls=one.cls,
-        severity=severity,
-        url=hit.url,
-        crawlers=site.names(hit.mask),
-        message=hit.message,
-        evidence=hit.evidence,
-        also=hit.also,
-        mend=hit.mend,
-        section=site.section(hit.url) if "://" in hit.url[:8] else "",
-    )
 
 
 def with_shares(site: Site, causes: list[Cause]) -> list[Cause]:

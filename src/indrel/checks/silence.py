@@ -7,10 +7,8 @@ merely follow from it on that host are left out; on a host declared closed nothi
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import replace
 
-from indrel.core.address import split
-from indrel.core.model import Finding
+from indrel.checks.causes import Mark
 from indrel.decide.site import Site
 
 FOLLOWS_FROM_SHUT = frozenset({
@@ -46,42 +44,43 @@ _KEPT_OF_HIDDEN = frozenset({
 """Rows that a noindex everywhere does not explain."""
 
 
-def without_consequences(site: Site, findings: Iterable[Finding]) -> list[Finding]:
-    """Findings without those that follow from others; of some crawlers only, they are kept for the rest."""
-    findings = list(findings)
+def without_consequences(site: Site, found: Iterable[Mark]) -> list[Mark]:
+    """Marks without those that follow from others; of some crawlers only, they are kept for the rest."""
+    found = list(found)
     shut: dict[str, dict[str, set[str]]] = {}
     for check in _SHUTS:
-        for finding in findings:
-            if finding.check == check and _speaks_of_host(site, finding):
-                shut.setdefault(_origin(finding.url), {}).setdefault(check, set()).update(finding.crawlers)
-    nofollow = {c for f in findings if f.check == "site-nofollow" for c in f.crawlers}
-    starts = {f.url for f in findings if f.check == "start-not-open"}
-    visits = {f.url for f in findings if f.check == "script-needs-visit"}
-    soft = {f.url: f.crawlers for f in findings if f.check == "soft-missing"}
+        for mark in found:
+            if mark.check == check and _speaks_of_host(site, mark):
+                shut.setdefault(_origin(mark.url), {}).setdefault(check, set()).update(mark.crawlers)
+    nofollow = {c for m in found if m.check == "site-nofollow" for c in m.crawlers}
+    starts = {m.url for m in found if m.check == "start-not-open"}
+    visits = {m.url for m in found if m.check == "script-needs-visit"}
+    soft = {m.url: m.crawlers for m in found if m.check == "soft-missing"}
     closed = {f"{s}://{h}" for h in site.intent.closed for s in ("https", "http")}
     kept = []
-    for finding in findings:
-        origin = _origin(finding.url)
-        if origin in closed and finding.check != "host-open":
+    for mark in found:
+        origin = _origin(mark.url)
+        if origin in closed and mark.check != "host-open":
             continue
-        if finding.url in visits and finding.check in FOLLOWS_FROM_NEEDED_VISIT:
+        if mark.url in visits and mark.check in FOLLOWS_FROM_NEEDED_VISIT:
             continue
-        if finding.url in starts and finding.check in FOLLOWS_FROM_SHUT - {"start-not-open"}:
+        if mark.url in starts and mark.check in FOLLOWS_FROM_SHUT - {"start-not-open"}:
             continue
-        if starts and origin == site.base_origin and finding.check in FOLLOWS_FROM_NOFOLLOW:
+        if starts and origin == site.base_origin and mark.check in FOLLOWS_FROM_NOFOLLOW:
             continue  # what the start page leads to could not be seen
         gone: set[str] = set()
-        elsewhere = finding.check == "resource-barred" and origin != site.base_origin  # pages of another host miss it
+        elsewhere = mark.check == "resource-barred" and origin != site.base_origin  # pages of another host miss it
         for check, crawlers in () if elsewhere else shut.get(origin, {}).items():
-            if _follows(finding.check, check):
+            if _follows(mark.check, check):
                 gone |= crawlers
-        if finding.check in FOLLOWS_FROM_NOFOLLOW and origin == site.base_origin:
+        if mark.check in FOLLOWS_FROM_NOFOLLOW and origin == site.base_origin:
             gone |= nofollow
-        if finding.check in FOLLOWS_FROM_SOFT_MISSING:
-            gone.update(soft.get(finding.url, ()))
-        left = tuple(c for c in finding.crawlers if c not in gone)
+        if mark.check in FOLLOWS_FROM_SOFT_MISSING:
+            gone.update(soft.get(mark.url, ()))
+        left = tuple(c for c in mark.crawlers if c not in gone) if gone else mark.crawlers
         if left:
-            kept.append(finding if left == finding.crawlers else replace(finding, crawlers=left))
+            mark.crawlers = left
+            kept.append(mark)
     return kept
 
 
@@ -95,17 +94,19 @@ def _follows(check: str, cause: str) -> bool:
     return check in FOLLOWS_FROM_SHUT
 
 
-def _speaks_of_host(site: Site, finding: Finding) -> bool:
+def _speaks_of_host(site: Site, mark: Mark) -> bool:
     """A start page that is hidden or leads away does not shut the rest; one that is down, locked or barred does not either,
     unless hardly anything else of the host could be read."""
-    if finding.check != "start-not-open":
+    if mark.check != "start-not-open":
         return True
     read, good = site.rows(
         "SELECT count(*) FILTER (read), count(*) FILTER (read AND status < 300) FROM fact WHERE origin = ? AND known",
-        [_origin(finding.url)],
+        [_origin(mark.url)],
     )[0]
     return bool((good == 0 and read <= 3) or (read and good < 0.1 * read))
 
 
 def _origin(url: str) -> str:
-    return split(url).origin if "://" in url else url
+    """Of an address; of a file in a folder it is the file."""
+    scheme, colon, rest = url.partition("://")
+    return f"{scheme}://{rest.partition('/')[0]}" if colon else url

@@ -143,7 +143,7 @@ def finish(
 
     reports.write(output or [], verdict, site)  # first: whoever reads standard output may stop reading
     if json:
-        out_console().file.write(json_doc.render(verdict, site).decode())
+        out_console().file.writelines(piece.decode() for piece in json_doc.render(verdict, site))
     else:
         if everything:
             terminal().verdict(
@@ -179,5 +179,6 @@ def exit_code(verdict: Verdict, fail_on: str, cut: IndrelError | None) -> int:
 def _worst_path(verdict: Verdict, site: Site) -> str:
     from indrel.reports.terminal import short
 
-    pages = [f.url for f in verdict.findings if f.url.startswith(site.base_origin + "/") and "robots.txt" not in f.url]
-    return short(pages[0], site.base_origin) if pages else "/"
+    here = site.base_origin + "/"
+    pages = (f.url for f in verdict.findings if f.url.startswith(here) and "robots.txt" not in f.url)
+    return short(next(pages, here), site.base_origin)

@@ -68,9 +68,11 @@ def recheck(
     wants = pipeline.load_intent(intent)
     site, verdict = pipeline.examine(path, None, wants)
     named = [pipeline.page_address(text, site) for text in urls or ()]
-    before = again.chosen(verdict.findings, check or (), cause or (), named)
+    stood = list(verdict.findings)
+    before = again.chosen(stood, check or (), cause or (), named)
     asked = again.addresses(site, before, named)
-    before = [f for f in verdict.findings if not f.accepted and (f in before or f.url in asked)]
+    picked = set(before)
+    before = [f for f in stood if not f.accepted and (f in picked or f.url in asked)]
     host, origin = split(site.base).host, site.base_origin
     read_barred, as_crawlers = bool(site.meta.get("read_barred")), bool(site.meta.get("as_crawlers"))
     crawlers = [c.token for c in site.crawlers]
@@ -88,9 +90,7 @@ def recheck(
     progress.clear()
     later, after = pipeline.examine(gathered.snapshot, crawlers, wants)
     unread = Unreadable(later).why([*asked, *(f.url for f in before)])
-    found = again.held(
-        before, [f for f in after.findings if not f.accepted], asked, unread, verdict.findings, Unasked(later).why
-    )
+    found = again.held(before, [f for f in after.findings if not f.accepted], asked, unread, stood, Unasked(later).why)
     found.answered = sum(1 for url in asked if url not in unread)
     later.close()
     subject = after.headline.subject

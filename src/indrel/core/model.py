@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections import Counter
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from enum import Enum, StrEnum
+from typing import Protocol
 
 
 class State(StrEnum):
@@ -118,7 +120,8 @@ class Cause:
     """Findings that one edit would mend.
 
     `section` is the one that most of them are in, `sections` says how many are in each. `share` is of the pages
-    read in the section, for causes of pages; `others` are the few pages there that are not concerned.
+    read in the section, for causes of pages; `others` are the few pages there that are not concerned. `accepted` says why
+    all its findings are accepted, if they are.
     """
 
     id: str
@@ -129,15 +132,11 @@ class Cause:
     count: int
     summary: str
     mend: str
-    findings: tuple[Finding, ...] = field(repr=False, default=())
+    findings: Sequence[Finding] = field(repr=False, default=())
+    accepted: Accepted | None = None
     share: float | None = None
     others: tuple[str, ...] = ()
     sections: dict[str, int] = field(default_factory=dict)
-
-    @property
-    def accepted(self) -> Accepted | None:
-        """Why all its findings are accepted, if they are."""
-        return self.findings[0].accepted if self.findings else None
 
     def as_json(self) -> dict[str, object]:
         doc: dict[str, object] = {
@@ -224,7 +223,12 @@ class Verdict:
     addresses: int
     states: dict[str, dict[str, int]]
     causes: tuple[Cause, ...]
-    findings: tuple[Finding, ...]
+    findings: Sequence[Finding]
+    """Cause by cause. Many are read as they are asked for: hold the site open for as long."""
+
+    tally: dict[Severity, int]
+    """How many of the findings there are of each severity, without those accepted."""
+
     skipped: tuple[Skipped, ...]
     crashed: tuple[Skipped, ...]
     headline: Headline = Headline("", "", 0, 0, 0, 0, 0)
@@ -254,7 +258,7 @@ class Verdict:
         return [(urls, after, evidence, list(names)) for (after, evidence, names), urls in groups.items()]
 
     def count(self, severity: Severity) -> int:
-        return sum(1 for f in self.findings if f.severity is severity and not f.accepted)
+        return self.tally.get(severity, 0)
 
     def is_new(self, finding: Finding) -> bool:
         """Whether a finding counts as new; without a baseline all do."""
@@ -265,17 +269,32 @@ class Verdict:
         if self.baseline is None:
             return self
         causes = []
-        for cause in self.causes:
+        fresh: list[Finding] = []
+        for cause in self.causes if self.new else ():
             found = tuple(f for f in cause.findings if self.is_new(f))
             if found:
                 causes.append(replace(cause, findings=found, count=len(found), share=None, others=()))
-        return replace(self, causes=tuple(causes), findings=tuple(f for f in self.findings if self.is_new(f)))
+                fresh += found
+        return replace(self, causes=tuple(causes), findings=tuple(fresh), tally=tally_of(fresh))
 
     def at_or_above(self, severity: Severity) -> bool:
         """Whether anything new is as grave, and not accepted, or a wanted address was lost since the baseline."""
-        return bool(self.lost) or any(
-            f.severity.value >= severity.value and not f.accepted and self.is_new(f) for f in self.findings
-        )
+        tally = self.tally if self.baseline is None else tally_of(self.new)
+        return bool(self.lost) or any(count for one, count in tally.items() if one.value >= severity.value)
+
+
+class Weighed(Protocol):
+    """What has a severity, and may be accepted."""
+
+    @property
+    def severity(self) -> Severity: ...
+    @property
+    def accepted(self) -> Accepted | None: ...
+
+
+def tally_of(findings: Iterable[Weighed]) -> dict[Severity, int]:
+    """How many there are of each severity, without those accepted."""
+    return dict(Counter(f.severity for f in findings if not f.accepted))
 
 
 def moment(when: object) -> str:

@@ -64,7 +64,7 @@ def _flow(site: Site) -> LinkFlow | None:
     size = graph.size
     state, final, silent, on_site = _columns(site, index, size)
     is_open = state == list(State).index(State.OPEN)
-    source, target = graph.source, graph.target
+    source, target = graph.sources(), graph.target
     kept = is_open[source] & on_site[target]
     source, target, flags = source[kept], target[kept], graph.flags[kept]
     if not len(source):

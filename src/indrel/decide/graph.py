@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -28,28 +27,51 @@ def link_graph(site: Site) -> LinkGraph:
 
 
 class LinkGraph:
-    """The links of a snapshot as arrays, ordered by source."""
+    """The links of a snapshot as arrays, in which those of one page stand together: `begin` and `end` by page."""
 
     def __init__(self, site: Site) -> None:
         self.site = site
         self.size = int(site.one("SELECT coalesce(max(id), 0) + 1 FROM address"))
         total = int(site.one("SELECT count(*) FROM link"))
-        self.source = np.empty(total, dtype=np.int32)
         self.target = np.empty(total, dtype=np.int32)
         self.flags = np.empty(total, dtype=np.uint8)
-        reader: Any = site.con.sql("SELECT source, target, flags FROM link").to_arrow_reader(1 << 20)
-        at = 0
-        columns: tuple[Any, ...] = (self.source, self.target, self.flags)
-        for batch in reader:
-            end = at + batch.num_rows
-            for array, column in zip(columns, batch.columns, strict=True):
-                array[at:end] = column.to_numpy()
+        # of the sources only where each one's links begin: the column itself would be the half of what is held
+        self.begin, self.end = np.zeros(self.size, dtype=np.int64), np.zeros(self.size, dtype=np.int64)
+        together, at = True, 0
+        for batch in site.con.sql("SELECT source, target, flags FROM link").to_arrow_reader(1 << 20):
+            source, target, flags = (column.to_numpy() for column in batch.columns)
+            end = at + len(source)
+            self.target[at:end], self.flags[at:end] = target, flags
+            together = self._place(source, at) and together
             at = end
-        if not bool(np.all(self.source[:-1] <= self.source[1:])):
-            order = np.argsort(self.source, kind="stable")
-            self.source, self.target, self.flags = self.source[order], self.target[order], self.flags[order]
-        self.starts = np.searchsorted(self.source, np.arange(self.size + 1))
+        if not together:
+            self._sort()
         self._known: dict[tuple[int, int, bool], Clicks] = {}
+
+    def _place(self, source: Ids, at: int) -> bool:
+        """Note where the links of the pages of some rows begin and end; whether they stand together so far."""
+        if not len(source):
+            return True
+        first = np.concatenate(([0], np.flatnonzero(np.diff(source)) + 1))
+        pages, begin, end = source[first], at + first, at + np.append(first[1:], len(source))
+        if self.end[pages[0]] == at:  # the rows before ended with this page
+            begin[0] = self.begin[pages[0]]
+            self.end[pages[0]] = 0
+        together = not self.end[pages].any() and len(np.unique(pages)) == len(pages)
+        self.begin[pages], self.end[pages] = begin, end
+        return together
+
+    def _sort(self) -> None:
+        source = arrays(self.site.con, "SELECT source FROM link")[0]
+        order = np.argsort(source, kind="stable")
+        self.target, self.flags = self.target[order], self.flags[order]
+        pages = np.arange(self.size)
+        self.begin, self.end = (np.searchsorted(source, pages, side, sorter=order) for side in ("left", "right"))
+
+    def sources(self) -> Ids:
+        """The page of each link."""
+        order = np.argsort(self.begin, kind="stable")
+        return np.repeat(order.astype(np.int32), (self.end - self.begin)[order])
 
     @staticmethod
     def unfollowed(flags: npt.NDArray[np.uint8]) -> npt.NDArray[np.bool_]:
@@ -106,7 +128,7 @@ class LinkGraph:
 
     def _targets(self, sources: npt.NDArray[np.int64], obey: bool) -> Iterator[Ids]:
         """The targets of the links of some pages (of those that are followed, if obeyed), in pieces of bounded size."""
-        begin, end = self.starts[sources], self.starts[sources + 1]
+        begin, end = self.begin[sources], self.end[sources]
         ends = np.cumsum(end - begin)
         at = 0
         while at < len(sources):

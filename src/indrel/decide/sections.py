@@ -11,7 +11,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable
 
-from indrel.core.address import split
+from indrel.core.address import origin_of, split
 from indrel.sqltext import quoted, quoted_list
 
 MOST = 30
@@ -55,12 +55,12 @@ class Sections:
 
     def of(self, url: str) -> str:
         """The section of an address; sections of other hosts begin with `//host`."""
-        parts = split(url)
-        path = parts.path.partition("?")[0]
+        origin = origin_of(url)
+        path = url[len(origin) :].partition("?")[0]
         folder, slash, _ = path[1:].partition("/")
-        if parts.origin != self.base_origin:
+        if origin != self.base_origin:
             inside = f"/{folder}/*" if slash and folder else BESIDE
-            return f"//{parts.host}{START if path == '/' else inside}"
+            return f"//{split(url).host}{START if path == '/' else inside}"
         if path == "/":
             return START
         if slash and re.fullmatch("[0-9]+", folder):

@@ -105,6 +105,7 @@ class Site:
         self.base: str = self.meta["base"]
         self.base_origin = origin_of(self.base)
         self.key = None if instead or sitemaps else decided_key(self.crawlers, self.intent, self.today)
+        self._names: dict[int, tuple[str, ...]] = {}
         self.decided: dict[str, Any] | None = None
         """What is kept beside the decided rows, where they are those of the file."""
         decided = self.meta.get("decided")
@@ -153,7 +154,10 @@ class Site:
 
     def names(self, mask: int) -> tuple[str, ...]:
         """The crawlers of a mask."""
-        return tuple(c.token for i, c in enumerate(self.crawlers) if mask >> i & 1)
+        found = self._names.get(mask)
+        if found is None:
+            found = self._names[mask] = tuple(c.token for i, c in enumerate(self.crawlers) if mask >> i & 1)
+        return found
 
     def is_closed(self, origin: str) -> bool:
         """Whether the intent declares the host of an origin closed."""

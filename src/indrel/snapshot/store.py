@@ -327,10 +327,12 @@ class Snapshot:
         rows = self.con.execute(sql, parameters).fetchall()
         return rows[0][0] if rows else None
 
-    def keep(self, key: Mapping[str, Any], staged: Iterable[str], rows: Mapping[str, Sequence[Sequence[Any]]]) -> bool:
+    def keep(
+        self, key: Mapping[str, Any], staged: Mapping[str, str], rows: Mapping[str, Sequence[Sequence[Any]]]
+    ) -> bool:
         """Keep decided rows in the file, in place of those that it has, all or none; whether that was possible.
 
-        `staged` are temporary tables of the names in `DECIDED`, `rows` other tables' rows. Another process
+        `staged` are temporary tables by the names in `DECIDED`, `rows` other tables' rows. Another process
         that is reading, or a file that may not be written, is no error: what was decided is then decided again.
         """
         was = self._file.stat()
@@ -349,7 +351,7 @@ class Snapshot:
         return kept
 
     def _write_decided(
-        self, key: Mapping[str, Any], staged: Iterable[str], rows: Mapping[str, Sequence[Sequence[Any]]]
+        self, key: Mapping[str, Any], staged: Mapping[str, str], rows: Mapping[str, Sequence[Sequence[Any]]]
     ) -> bool:
         try:
             _attach(self.con, self._file, read_only=False, patience=0)
@@ -361,9 +363,9 @@ class Snapshot:
             self.con.execute("BEGIN")
             for table in DECIDED:
                 self.con.execute(f"DELETE FROM {home}.{table}")
-            for table in staged:
+            for table, made in staged.items():
                 columns = ", ".join(DECIDED[table])
-                self.con.execute(f"INSERT INTO {home}.{table} ({columns}) SELECT {columns} FROM temp.main.{table}")
+                self.con.execute(f"INSERT INTO {home}.{table} ({columns}) SELECT {columns} FROM temp.main.{made}")
             for table, some in rows.items():
                 if some:
                     self.con.register("incoming", _arrow_table(table, some))
@@ -379,8 +381,17 @@ class Snapshot:
             self.con.execute(f"USE memory; DETACH {NAME_OF_DATABASE}")
         return True
 
-    def hold(self, rows: Mapping[str, Sequence[Sequence[Any]]]) -> None:
-        """Rows as temporary tables, in place of those of the file."""
+    def append(self, name: str, table: str, rows: Sequence[Sequence[Any]]) -> None:
+        """Add rows of the kind of `table` to a temporary table, which is made if it is not there."""
+        self.con.register("incoming", _arrow_table(table, rows))
+        self.con.execute(f"CREATE TEMP TABLE IF NOT EXISTS {name} AS SELECT * FROM incoming LIMIT 0")
+        self.con.execute(f"INSERT INTO {name} SELECT * FROM incoming")
+        self.con.unregister("incoming")
+
+    def hold(self, made: Mapping[str, str], rows: Mapping[str, Sequence[Sequence[Any]]]) -> None:
+        """Temporary tables and rows by the name of the file's table, in place of those of the file."""
+        for table, name in made.items():
+            self.con.execute(f"CREATE OR REPLACE TEMP VIEW {table} AS SELECT * FROM temp.main.{name}")
         for table, some in rows.items():
             self.con.register("incoming", _arrow_table(table, some))
             self.con.execute(f"CREATE OR REPLACE TEMP TABLE {table} AS SELECT * FROM incoming")

@@ -7,7 +7,6 @@ from collections.abc import Callable, Iterator
 from indrel.checks.catalogue import Hit, Need, check
 from indrel.checks.changes import NAMED, NAMES_ITSELF, NAMES_THE_LAST, NAMES_THE_TARGET, SAID, Change, to
 from indrel.checks.evidence import WHERE, answers, canonicals, rules, said
-from indrel.core.address import split
 from indrel.core.model import CheckClass, Evidence, Severity
 from indrel.decide.site import Site
 from indrel.decide.terms import CANONICAL_COUNTS
@@ -22,9 +21,9 @@ def stage_special(site: Site) -> None:
         return
     site.kept["special"] = True
     site.con.execute("CREATE TEMP TABLE special (id INTEGER, why VARCHAR)")
-    rows = [(number, "bent") for number, *_ in bent(site)] + [(row[0], "variant") for row in own_variants(site)]
-    if rows:
-        site.con.executemany("INSERT INTO special VALUES (?, ?)", rows)
+    for why, found in (("bent", [row[0] for row in bent(site)]), ("variant", [row[0] for row in own_variants(site)])):
+        if found:
+            site.con.execute("INSERT INTO special SELECT unnest(?::INTEGER[]), ?", [found, why])
 
 
 def bent(site: Site) -> list[tuple[int, str, int, int]]:
@@ -44,17 +43,17 @@ def bent(site: Site) -> list[tuple[int, str, int, int]]:
 
 def own_variants(site: Site) -> list[tuple[int, str, str, int]]:
     """Pages whose canonical is their own address but for scheme, www or port: page, target, crawlers."""
-    found = site.rows(
-        f"""SELECT f.id, f.origin || f.path, t.origin || t.path, {site.all_mask} & ~f.barred FROM fact f
+    return site.rows(
+        f"""SELECT f.id, f.origin || f.path, t.origin || t.path, {site.all_mask} & ~f.barred AS crawlers FROM fact f
         JOIN fact t ON t.id = f.folds_to
-        WHERE f.site AND f.fold_how = 'canonical' AND f.origin <> t.origin AND f.path = t.path ORDER BY f.origin, f.path"""
+        WHERE f.site AND f.fold_how = 'canonical' AND f.origin <> t.origin AND f.path = t.path AND crawlers > 0
+        AND {bare_host("f.origin")} = {bare_host("t.origin")} ORDER BY f.origin, f.path"""
     )
-    return [row for row in found if row[3] and bare_host(row[1]) == bare_host(row[2])]
 
 
-def bare_host(url: str) -> str:
-    """The host without `www.`, scheme and port."""
-    return split(url).host.removeprefix("www.")
+def bare_host(origin: str) -> str:
+    """The host of an origin, without `www.`, scheme and port, as SQL."""
+    return f"regexp_replace({origin}, '^[a-z]+://(www[.])?|:[0-9]+$', '', 'g')"
 
 
 def targets(site: Site, condition: str, mask: str) -> list[tuple[int, str, int, str, int]]:
