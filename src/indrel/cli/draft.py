@@ -103,7 +103,7 @@ def robots(
 ) -> None:
     """Propose a robots.txt that bars nothing wanted; show what changes, why, and what that does."""
     from indrel.ask.drafts import robots as drafts
-    from indrel.ask.robots import impact
+    from indrel.ask.robots.impact import impact
     from indrel.checks.headline import spoken_of
     from indrel.core.model import plural
     from indrel.decide.site import Site

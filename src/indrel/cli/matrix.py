@@ -83,11 +83,11 @@ def matrix(
 
 
 def _rows(site: Site | None, file: str | None, options: GatherOptions) -> list[MatrixRow]:
-    from indrel.ask import robots as tool
-    from indrel.decide.matrix import site_matrix
+    from indrel.ask.robots.loaded import load
+    from indrel.decide.matrix import matrix_of, site_matrix
 
     if file is not None:
-        return tool.matrix(tool.load(file, options), site)
+        return matrix_of(load(file, options).verdict, site)
     rows = site_matrix(site) if site else []
     if not rows:
         raise UsageError("robots.txt is not known in this audit: name a file or an address")

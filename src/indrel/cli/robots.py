@@ -18,7 +18,9 @@ from indrel.cli.talk import out_console, say, terminal, write_json
 from indrel.errors import InputError, UsageError
 
 if TYPE_CHECKING:
-    from indrel.ask.robots import Impact, Loaded, Match
+    from indrel.ask.robots.impact import Impact
+    from indrel.ask.robots.loaded import Loaded
+    from indrel.ask.robots.match import Match
     from indrel.checks.topics.robots_reach import RuleUse
     from indrel.core.crawlers import Crawler
     from indrel.core.model import Finding
@@ -70,14 +72,15 @@ def check(
     quiet: opt.QuietOption = False,
 ) -> None:
     """Say of each faulty line what is wrong, what it does instead, and what to write."""
-    from indrel.ask import robots as tool
+    from indrel.ask.robots.check import check
+    from indrel.ask.robots.loaded import load
     from indrel.core.model import plural
 
     opt.fail_word(fail_on)
     codes = []
     for file in files:
-        loaded = tool.load(file, _options(connect, timeout))
-        checked = tool.check(loaded, _crawlers(crawler), snapshot)
+        loaded = load(file, _options(connect, timeout))
+        checked = check(loaded, _crawlers(crawler), snapshot)
         checked.findings.sort(key=lambda f: (f.evidence[0].line or 0, -f.severity.value, f.check))
         if json:
             write_json(checked.as_json())
@@ -179,13 +182,14 @@ def match(
     quiet: opt.QuietOption = False,
 ) -> None:
     """Say per address and crawler whether it may be fetched, and which rule and line decides."""
-    from indrel.ask import robots as tool
+    from indrel.ask.robots.loaded import load
+    from indrel.ask.robots.match import match
 
     if not urls and urls_file is None:
         raise UsageError("name addresses or paths to match, or --urls FILE")
-    loaded = tool.load(file, _options(connect, timeout))
+    loaded = load(file, _options(connect, timeout))
     crawlers = _crawlers(crawler)
-    rows = tool.match(loaded, _addresses(urls or [], urls_file, loaded), crawlers)
+    rows = match(loaded, _addresses(urls or [], urls_file, loaded), crawlers)
     if json:
         out = out_console().file
         for row in rows:
@@ -201,7 +205,7 @@ def match(
 
 def _addresses(given: list[str], file: Path | None, loaded: Loaded) -> Iterator[str]:
     """Normalised addresses from the command line, then from a file, as they are needed."""
-    from indrel.ask.robots import to_url
+    from indrel.ask.robots.loaded import to_url
 
     for text in given:
         url = to_url(text, loaded.origin)
@@ -231,7 +235,7 @@ def _cell(one: Match) -> str:
 
 
 def _shown_url(url: str) -> str:
-    from indrel.ask.robots import NOWHERE
+    from indrel.ask.robots.loaded import NOWHERE
 
     return url.removeprefix(NOWHERE)
 
@@ -298,26 +302,28 @@ def impact(
 ) -> None:
     """Say which known addresses change state if NEW goes live; exit 1 if a wanted one would be barred."""
     from indrel import pipeline
-    from indrel.ask import robots as tool
+    from indrel.ask.robots.impact import impact
+    from indrel.ask.robots.loaded import Loaded, load
+    from indrel.ask.robots.placed import in_place, of_list
     from indrel.checks.headline import spoken_of
 
-    loaded = [None if name == OWN else tool.load(name, _options(connect, timeout)) for name in (old, new)]
+    loaded = [None if name == OWN else load(name, _options(connect, timeout)) for name in (old, new)]
     crawlers = _crawlers(crawler)
     with tempfile.TemporaryDirectory() as folder:
         if urls_file is not None and snapshot is None:
             if None in loaded:
                 raise UsageError("with --urls, OLD and NEW have to be files or addresses")
             first, second = (one for one in loaded if one is not None)
-            second = tool.Loaded(first.origin, second.where, second.body)
+            second = Loaded(first.origin, second.where, second.body)
             urls = list(_addresses([], urls_file, first))
-            sites = [tool.of_list(one, urls, crawlers, Path(folder)) for one in (first, second)]
+            sites = [of_list(one, urls, crawlers, Path(folder)) for one in (first, second)]
         else:
             if snapshot is None:
                 snapshot = pipeline.newest_snapshot()
                 say(f"from {snapshot}", quiet)
-            sites = [tool.in_place(snapshot, crawlers, one) for one in loaded]
+            sites = [in_place(snapshot, crawlers, one) for one in loaded]
         try:
-            found = tool.impact(*sites)
+            found = impact(*sites)
             origin, subject = sites[0].base_origin, spoken_of(sites[0]) if snapshot else ""
         finally:
             for site in sites:

@@ -1,0 +1,1 @@
+"""robots.txt on its own: read from anywhere, checked, matched, compared. One question a module."""

@@ -1,0 +1,59 @@
+"""The checks of robots.txt on one file, alone or in the place of a snapshot's."""
+
+from __future__ import annotations
+
+import tempfile
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from indrel.ask.robots.loaded import Loaded
+from indrel.ask.robots.placed import in_place, lone_snapshot
+from indrel.checks import checks, judge
+from indrel.checks.topics.robots_reach import RuleUse, rule_uses
+from indrel.core.crawlers import Crawler
+from indrel.core.model import Finding, Skipped
+from indrel.decide.site import Site
+from indrel.snapshot import Snapshot
+
+NOT_OF_THE_FILE = ("barred-unread", "listed-barred", "barred-noindex", "barred-canonical")
+TOPICS = ("robots", "robots_lines", "robots_reach")
+
+
+@dataclass(frozen=True)
+class Checked:
+    """What the checks said of one file, and, against a snapshot, what each of its rules does there."""
+
+    findings: list[Finding]
+    crashed: list[Skipped]
+    uses: list[RuleUse]
+
+    def as_json(self) -> dict[str, object]:
+        found: dict[str, object] = {"findings": [f.as_json() for f in self.findings]}
+        if self.uses:
+            found["rules"] = [
+                {
+                    "line": u.rule.line, "text": u.rule.text, "group": u.group, "decides": u.decides, "wanted": u.wanted,
+                    "loses": u.loses,
+                }
+                for u in self.uses
+            ]  # fmt: skip
+        return found
+
+
+def check(loaded: Loaded, crawlers: Sequence[Crawler], snapshot: Path | None) -> Checked:
+    """The checks of robots.txt on one file; with a snapshot also those that need known addresses."""
+    only = [c.id for c in checks().values() if c.topic in TOPICS and c.id not in NOT_OF_THE_FILE]
+    with tempfile.TemporaryDirectory() as folder:
+        if snapshot is None:
+            path = Path(folder, "robots.indrel")
+            lone_snapshot(path, loaded)
+            site = Site(Snapshot(path), crawlers)
+        else:
+            site = in_place(snapshot, crawlers, loaded)
+        try:
+            verdict = judge(site, only)
+            uses = rule_uses(site, site.robots[site.base_origin]) if snapshot else []
+            return Checked(list(verdict.findings), list(verdict.crashed), uses)
+        finally:
+            site.close()
