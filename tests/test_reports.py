@@ -20,7 +20,7 @@ from cases import BASE, HOST, NOINDEX, a, canonical, html, robots, sitemap
 from conftest import AuditSite
 from indrel import reports
 from indrel.checks import judge
-from indrel.checks.run import gather_causes
+from indrel.checks.causes import gather_causes
 from indrel.core.model import CheckClass, Evidence, Finding, Severity, listing, plural
 from indrel.errors import UsageError
 from indrel.files import write_whole
@@ -39,7 +39,7 @@ PAGES = {
 
 def test_json_is_the_contract(audit_site: AuditSite) -> None:
     site, verdict = audit_site(PAGES)
-    doc = json.loads(json_doc.render(verdict, site))
+    doc = json.loads(b"".join(json_doc.render(verdict, site)))
     assert list(doc)[:13] == [
         "indrel", "schema", "source", "complete", "incomplete_because", "verdict", "crawlers", "counts", "skipped_checks",
         "causes", "findings", "crawler_matrix", "sitemaps",
@@ -139,7 +139,7 @@ def test_csv_opens_as_text(audit_site: AuditSite) -> None:
         "/a": html('<meta name="robots" content="=HYPERLINK(1), \'x\'">', title="=1"),
     }
     site, verdict = audit_site(pages)
-    rows = list(csv.DictReader(io.StringIO(csv_table.render(verdict, site).decode())))
+    rows = list(csv.DictReader(io.StringIO(b"".join(csv_table.render(verdict, site)).decode())))
     assert [r["check"] for r in rows][:1] == ["robots-token-slip"]
     assert not any(value.startswith(("=", "+", "-", "@")) for r in rows for value in r.values())
 

@@ -4,22 +4,45 @@ from __future__ import annotations
 
 import os
 import tempfile
+from collections.abc import Iterable
 from pathlib import Path
 
 from indrel.errors import UsageError
 
 
-def write_whole(file: Path, content: bytes) -> None:
+def write_whole(file: Path, content: bytes | Iterable[bytes]) -> None:
     """Put a file in place in one step, so that it is never half there."""
+    write_together([(file, content)])
+
+
+def write_together(contents: Iterable[tuple[Path, bytes | Iterable[bytes]]]) -> None:
+    """Put files in place, each in one step, and none before all are written; pieces are written as they are made."""
+    written: list[tuple[Path, Path]] = []
     try:
-        handle, name = tempfile.mkstemp(prefix=f".{file.name}.", dir=file.parent)
-        try:
-            with os.fdopen(handle, "wb") as out:
-                out.write(content)
-            Path(name).chmod(0o644)
-            Path(name).replace(file)
-        except BaseException:
-            Path(name).unlink(missing_ok=True)
-            raise
-    except OSError as error:
-        raise UsageError(f"{file} cannot be written: {error.strerror}") from error
+        for file, content in contents:
+            try:
+                written.append((_beside(file, (content,) if isinstance(content, bytes) else content), file))
+            except OSError as error:
+                raise UsageError(f"{file} cannot be written: {error.strerror}") from error
+        while written:
+            name, file = written[0]
+            try:
+                name.replace(file)
+            except OSError as error:
+                raise UsageError(f"{file} cannot be written: {error.strerror}") from error
+            del written[0]
+    finally:
+        for name, _ in written:
+            name.unlink(missing_ok=True)
+
+
+def _beside(file: Path, content: Iterable[bytes]) -> Path:
+    handle, name = tempfile.mkstemp(prefix=f".{file.name}.", dir=file.parent)
+    try:
+        with os.fdopen(handle, "wb") as out:
+            out.writelines(content)
+        Path(name).chmod(0o644)
+    except BaseException:
+        Path(name).unlink(missing_ok=True)
+        raise
+    return Path(name)

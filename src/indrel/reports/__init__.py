@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from importlib import import_module
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -10,19 +10,20 @@ from typing import TYPE_CHECKING
 from indrel.core.model import Verdict
 from indrel.errors import UsageError
 from indrel.extras import require
-from indrel.files import write_whole
+from indrel.files import write_together
 
 if TYPE_CHECKING:
     from indrel.decide.site import Site
 
-Writer = Callable[[Verdict, "Site"], bytes]
+Writer = Callable[[Verdict, "Site"], bytes | Iterable[bytes]]
+"""A report whole, or in pieces where it may be long."""
 
 
 def _by_module(name: str, function: str = "render") -> Writer:
     """A writer that is imported when it is used."""
 
-    def write(verdict: Verdict, site: Site) -> bytes:
-        found: bytes = getattr(import_module(f"indrel.reports.{name}"), function)(verdict, site)
+    def write(verdict: Verdict, site: Site) -> bytes | Iterable[bytes]:
+        found: bytes | Iterable[bytes] = getattr(import_module(f"indrel.reports.{name}"), function)(verdict, site)
         return found
 
     return write
@@ -51,6 +52,4 @@ def check_endings(files: Sequence[Path]) -> None:
 
 def write(files: Sequence[Path], verdict: Verdict, site: Site) -> None:
     """Write reports, all of them made before the first is put in place, each whole or not at all."""
-    contents = [(file, WRITERS[file.suffix.lower()](verdict, site)) for file in files]
-    for file, content in contents:
-        write_whole(file, content)
+    write_together((file, WRITERS[file.suffix.lower()](verdict, site)) for file in files)

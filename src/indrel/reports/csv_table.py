@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+from collections.abc import Iterator
 
 from indrel.core.model import Finding, Verdict
 from indrel.decide.site import Site
@@ -13,6 +14,10 @@ COLUMNS = (
     "severity", "class", "check", "cause", "section", "url", "crawlers", "message", "evidence_kind", "evidence_where",
     "evidence_line", "evidence_text", "more_evidence", "also",
 )  # fmt: skip
+
+
+AT_ONCE = 1_000
+"""Rows that are handed on together."""
 
 
 def row(finding: Finding) -> list[str]:
@@ -26,9 +31,19 @@ def row(finding: Finding) -> list[str]:
     return [field(v) for v in values]
 
 
-def render(verdict: Verdict, site: Site) -> bytes:
+def render(verdict: Verdict, site: Site) -> Iterator[bytes]:
     out = io.StringIO(newline="")
     writer = csv.writer(out, lineterminator="\r\n")
     writer.writerow(COLUMNS)
-    writer.writerows(row(f) for f in verdict.findings)
-    return out.getvalue().encode("utf-8", "backslashreplace")
+    for number, finding in enumerate(verdict.findings, 1):
+        writer.writerow(row(finding))
+        if number % AT_ONCE == 0:
+            yield _taken(out)
+    yield _taken(out)
+
+
+def _taken(out: io.StringIO) -> bytes:
+    text = out.getvalue()
+    out.seek(0)
+    out.truncate()
+    return text.encode("utf-8", "backslashreplace")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Iterable, Iterator
 from typing import Any
 
 from indrel import __version__
@@ -16,7 +17,7 @@ SCHEMA = 1
 
 
 def document(verdict: Verdict, site: Site) -> dict[str, Any]:
-    """The whole document as plain values."""
+    """The document as plain values, but for its findings."""
     doc: dict[str, Any] = {
         "indrel": __version__,
         "schema": SCHEMA,
@@ -32,7 +33,7 @@ def document(verdict: Verdict, site: Site) -> dict[str, Any]:
         },
         "skipped_checks": [{"check": s.check, "because": s.because} for s in verdict.skipped],
         "causes": [c.as_json() for c in verdict.causes],
-        "findings": [f.as_json() for f in verdict.findings],
+        "findings": [],
     }
     doc["crawler_matrix"] = [row.as_json() for row in site_matrix(site)]
     flow = link_flow(site)
@@ -44,14 +45,29 @@ def document(verdict: Verdict, site: Site) -> dict[str, Any]:
         doc["baseline"] = {
             "snapshot": verdict.baseline, "new": len(verdict.new), "lost": [one.as_json() for one in verdict.lost],
         }  # fmt: skip
-        for finding, row in zip(verdict.findings, doc["findings"], strict=True):
-            row["new"] = verdict.is_new(finding)
     if verdict.crashed:
         doc["crashed_checks"] = [{"check": s.check, "because": s.because} for s in verdict.crashed]
     return doc
 
 
-def render(verdict: Verdict, site: Site) -> bytes:
-    return (json.dumps(document(verdict, site), ensure_ascii=False, indent=1) + "\n").encode(
-        "utf-8", "backslashreplace"
-    )
+def render(verdict: Verdict, site: Site) -> Iterator[bytes]:
+    """The document in pieces: the findings stand in a line each, and are made as they are written."""
+    return pieces(document(verdict, site), "findings", _findings(verdict))
+
+
+def _findings(verdict: Verdict) -> Iterator[dict[str, object]]:
+    for finding in verdict.findings:
+        row = finding.as_json()
+        if verdict.baseline:
+            row["new"] = verdict.is_new(finding)
+        yield row
+
+
+def pieces(document: object, name: str, values: Iterable[object]) -> Iterator[bytes]:
+    """A JSON document whose one empty list of a name is filled with values, each in a line of its own."""
+    before, after = json.dumps(document, ensure_ascii=False, indent=1).split(f'"{name}": []')
+    yield f'{before}"{name}": ['.encode("utf-8", "backslashreplace")
+    encode = json.JSONEncoder(ensure_ascii=False).encode
+    for number, value in enumerate(values):
+        yield f"{',' if number else ''}\n  {encode(value)}".encode("utf-8", "backslashreplace")
+    yield f"]{after}\n".encode("utf-8", "backslashreplace")

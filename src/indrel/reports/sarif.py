@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-import json
 import re
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
@@ -13,6 +13,7 @@ from indrel.checks import checks
 from indrel.core.model import Evidence, Finding, Severity, Verdict
 from indrel.decide.site import Site
 from indrel.plain import safe
+from indrel.reports.json_doc import pieces
 
 LEVELS = {Severity.STOP: "error", Severity.FIX: "error", Severity.ASK: "warning", Severity.NOTE: "note"}
 SOURCES = "%SRCROOT%"
@@ -22,8 +23,8 @@ FOLDER = "FOLDER"
 SCHEMA = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"
 
 
-def render(verdict: Verdict, site: Site) -> bytes:
-    used = sorted({f.check for f in verdict.findings})
+def render(verdict: Verdict, site: Site) -> Iterator[bytes]:
+    used = sorted({c.check for c in verdict.causes})
     source = verdict.source
     folder = Path(str(source["location"])) if source.get("kind") == "folder" else None
     rules = [
@@ -41,12 +42,12 @@ def render(verdict: Verdict, site: Site) -> bytes:
         "tool": {"driver": {"name": "Indrel", "version": __version__, "rules": rules}},
         "columnKind": "unicodeCodePoints",
         "invocations": [{"executionSuccessful": not verdict.crashed and verdict.complete}],
-        "results": [_result(f, used, folder, verdict) for f in verdict.findings],
+        "results": [],
     }
     if folder and folder.is_absolute():
         run["originalUriBaseIds"] = {FOLDER: {"uri": folder.as_uri() + "/"}}
     document = {"$schema": SCHEMA, "version": "2.1.0", "runs": [run]}
-    return (json.dumps(document, ensure_ascii=False, indent=1) + "\n").encode("utf-8", "backslashreplace")
+    return pieces(document, "results", (_result(f, used, folder, verdict) for f in verdict.findings))
 
 
 def _result(finding: Finding, used: list[str], folder: Path | None, verdict: Verdict) -> dict[str, Any]:

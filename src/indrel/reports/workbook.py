@@ -5,7 +5,7 @@ from __future__ import annotations
 import io
 import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from itertools import islice
+from itertools import chain, islice
 from typing import Any
 
 from indrel.ask.addresses import AddressRow, Column, columns_of, listed
@@ -16,8 +16,12 @@ from indrel.reports import csv_table
 from indrel.reports.terminal import sentence
 
 MOST_ROWS = 1_000_000
-MOST_LINKS = 20_000
-"""Rows of a sheet whose cells are links: spreadsheets open no more than 65,530 of them."""
+MOST_LINKS = 2_000
+"""Rows of a sheet whose cells are links: a cell with one costs ten without, and spreadsheets open no more than 65,530."""
+
+SAMPLE = 500
+"""Rows that tell how wide columns are."""
+
 
 WIDEST = 80
 Link = Callable[[str], str | None]
@@ -26,9 +30,9 @@ _ILLEGAL = re.compile(r"[\ufffe\uffff]")
 
 def cell(value: object) -> Any:
     """A value as a spreadsheet may hold it: texts are never formulas, and hold no character that breaks the file."""
-    if isinstance(value, str):
-        return field(_ILLEGAL.sub("\ufffd", value[:32_000]))
-    return value
+    if not isinstance(value, str):
+        return value
+    return field(_ILLEGAL.sub("\ufffd", value[:32_000])) or None
 
 
 def render(verdict: Verdict, site: Site) -> bytes:
@@ -75,26 +79,28 @@ def _sheet(
     from openpyxl.utils import get_column_letter
 
     sheet = book.create_sheet(title)
-    kept = [[cell(v) for v in row] for row in rows]
+    told = ([cell(v) for v in row] for row in rows)
+    first = list(islice(told, SAMPLE))
     for place, head in enumerate(heads):
-        longest = max((len(str(row[place])) for row in kept[:500] if place < len(row)), default=0)
+        longest = max((len(str(row[place])) for row in first if place < len(row)), default=0)
         sheet.column_dimensions[get_column_letter(place + 1)].width = min(WIDEST, max(len(head), longest) + 2)
     sheet.freeze_panes = "A2"
-    if filtered and kept:
-        sheet.auto_filter.ref = f"A1:{get_column_letter(len(heads))}{len(kept) + 1}"
     top = []
     for head in heads:
         bold = WriteOnlyCell(sheet, head)
         bold.font = Font(bold=True)
         top.append(bold)
     sheet.append(top)
-    for number, row in enumerate(kept):
-        if number < MOST_LINKS:
+    count = 0
+    for count, row in enumerate(chain(first, told), 1):
+        if count <= MOST_LINKS:
             for place, leads in (links or {}).items():
                 target = leads(row[place]) if isinstance(row[place], str) else None
                 if target:
                     row[place] = _linked(sheet, row[place], target)
         sheet.append(row)
+    if filtered and count:
+        sheet.auto_filter.ref = f"A1:{get_column_letter(len(heads))}{count + 1}"
 
 
 def _linked(sheet: Any, value: str, target: str) -> Any:
