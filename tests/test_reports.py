@@ -16,9 +16,10 @@ import openpyxl
 import pytest
 from rich.console import Console
 
-from cases import BASE, HOST, NOINDEX, a, canonical, html, robots, sitemap
+from cases import BASE, HOST, NOINDEX, a, canonical, html, moved, robots, sitemap
 from conftest import AuditSite
 from indrel import reports
+from indrel.ask.addresses import columns_of, listed, values
 from indrel.checks import judge
 from indrel.checks.causes import gather_causes
 from indrel.core.model import CheckClass, Evidence, Finding, Severity, listing, plural
@@ -224,6 +225,21 @@ def test_markdown_holds_no_markup_of_the_site(audit_site: AuditSite) -> None:
     outside = re.sub(r"(`+)(?!`).*?(?<!`)\1(?!`)", "", re.sub(r"\\\\.", "", "\n".join(lines)))
     assert "<script" not in outside and "](" not in outside and "\x1b" not in "".join(lines)
     assert markdown.code("a`b``c") == "```a`b``c```" and markdown.prose("no `a<b` here <i>") == "no `a<b` here \\<i\\>"
+
+
+def test_columns_say_what_rows_say(audit_site: AuditSite) -> None:
+    """The columns come from the database, rows are made here: they tell the same, and texts of the site are disarmed."""
+    site, _ = audit_site({**HOSTILE, "/gone": moved("/x"), "/x": html(NOINDEX + NOINDEX, a("/gone", "/=1+1"))})
+    told = [row for rows in values(site, columns_of(["*"])) for row in rows]
+    for row, columns in zip(listed(site), told, strict=True):
+        parts = [[b.kind for b in row.by], [b.place for b in row.by], [b.text for b in row.by]]
+        by, where, text = (field("; ".join(dict.fromkeys(part))) for part in parts)
+        assert [v or "" for v in columns] == [
+            row.url, row.kind, field(row.section), row.want, "yes" if row.stated else "no", row.states["*"], row.status or "",
+            field(row.folds_into or ""), row.clicks or "", by, where, text, " ".join(row.checks), "yes" if row.listed else "no",
+            row.followed or "", row.unfollowed or "", row.kind_because, row.rendered or "",
+        ]  # fmt: skip
+    assert {"tag", "redirect"} <= {row[9] for row in told}
 
 
 def test_spreadsheet_opens_with_texts_that_are_texts(audit_site: AuditSite) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -10,11 +10,12 @@ from indrel.checks import checks, verdict_of
 from indrel.core.intent import KIND_NAMES
 from indrel.core.model import State, Want
 from indrel.core.page.tokens import nearest
-from indrel.decide.kinds import ASSET_SQL, why
+from indrel.decide.kinds import ASSET_SQL, RULES, why
 from indrel.decide.site import Site
 from indrel.errors import UsageError
+from indrel.plain import UNSAFE_FIELD, field
 from indrel.snapshot.schema import REASONS
-from indrel.sqltext import quoted
+from indrel.sqltext import quoted, quoted_list
 
 REACHED_BY = {"unfollowed": "followed + unfollowed > 0", "nothing": "followed + unfollowed = 0"}
 """How an address is reached that no followed links from the start page lead to."""
@@ -84,44 +85,48 @@ class AddressRow:
 
 
 Value = str | int | None
-Column = Callable[[AddressRow], Value]
-COLUMNS: dict[str, Column] = {
-    "url": lambda r: r.url,
-    "kind": lambda r: r.kind,
-    "section": lambda r: r.section,
-    "want": lambda r: r.want,
-    "stated": lambda r: "yes" if r.stated else "no",
-    "status": lambda r: r.status,
-    "folds_into": lambda r: r.folds_into,
-    "clicks": lambda r: r.clicks,
-    "by": lambda r: "; ".join(dict.fromkeys(b.kind for b in r.by)),
-    "where": lambda r: "; ".join(dict.fromkeys(b.place for b in r.by)),
-    "text": lambda r: "; ".join(dict.fromkeys(b.text for b in r.by)),
-    "checks": lambda r: " ".join(r.checks),
-    "listed": lambda r: "yes" if r.listed else "no",
-    "followed": lambda r: r.followed,
-    "unfollowed": lambda r: r.unfollowed,
-    "kind_because": lambda r: r.kind_because,
-    "rendered": lambda r: r.rendered,
+
+
+def _each(part: str) -> str:
+    """One part of what decided the states, each said once, as SQL over `by`."""
+    told = f'list_transform("by", lambda x: {part})'
+    return f"array_to_string(list_filter({told}, lambda t, i: list_position({told}, t) = i), '; ')"
+
+
+_WHY = f"coalesce([{quoted_list(rule.because for rule in RULES)}][kind_rule + 1], {quoted(why(len(RULES)))})"
+
+COLUMNS: dict[str, str] = {
+    "url": "url",
+    "kind": "kind",
+    "section": "section",
+    "want": "want",
+    "stated": "CASE WHEN stated THEN 'yes' ELSE 'no' END",
+    "status": "status",
+    "folds_into": "folds_into",
+    "clicks": "clicks",
+    "by": _each("x[2]"),
+    "where": _each("x[3] || CASE WHEN x[4] > 0 THEN ':' || x[4] ELSE '' END"),
+    "text": _each("x[5]"),
+    "checks": "array_to_string(checks, ' ')",
+    "listed": "CASE WHEN listed THEN 'yes' ELSE 'no' END",
+    "followed": "followed",
+    "unfollowed": "unfollowed",
+    "kind_because": _WHY,
+    "rendered": "rendered",
 }
-"""Every column by name, but those of the crawlers' states, which stand behind `stated`."""
+"""Every column by name, as SQL over `address_sql`, but those of the crawlers' states, which stand behind `stated`."""
 
-
-HOSTILE = frozenset({"section", "folds_into", "where", "text"})
+HOSTILE = ("section", "folds_into", "where", "text")
 """Columns with texts of the site; an address is in its normal form, the others are our own words."""
 
 
-def columns_of(crawlers: Sequence[str], chosen: Sequence[str] | None = None) -> dict[str, Column]:
+def columns_of(crawlers: Sequence[str], chosen: Sequence[str] | None = None) -> dict[str, str]:
     """The columns asked for, in that order; all, with a state a crawler, where none are. Raises UsageError."""
-
-    def state(token: str) -> Column:
-        return lambda row: row.states[token]
-
-    found: dict[str, Column] = {}
+    found: dict[str, str] = {}
     for name, column in COLUMNS.items():
         found[name] = column
         if name == "stated":
-            found |= {token: state(token) for token in crawlers}
+            found |= {token: f'"{token}"' for token in crawlers}
     if not chosen:
         return found
     names = _known_words(chosen, [*found, "state"], "column")
@@ -220,18 +225,39 @@ _WORST = """SELECT address, CASE max(CASE outcome WHEN 'ok' THEN 0 WHEN 'empty' 
 
 def listed(site: Site, filters: Filters | None = None, sort: str | None = None) -> Iterator[AddressRow]:
     """Known addresses that meet the filters, as they are needed; a state counts if any crawler is in it."""
+    return _rows(site, *_asked(site, filters, sort))
+
+
+def values(
+    site: Site, columns: Mapping[str, str], filters: Filters | None = None, sort: str | None = None
+) -> Iterator[list[tuple[Value, ...]]]:
+    """The columns alone of the same addresses, many rows at a time: texts of the site are safe in a table's cell."""
+    sql, given = _asked(site, filters, sort)
+    hostile = [place for place, name in enumerate(columns) if name in HOSTILE]
+    texts = ", ".join(columns[n] for n in columns if n in HOSTILE)
+    unsafe = f"regexp_matches(concat_ws('/', {texts}), {quoted(f'{UNSAFE_FIELD}')})" if texts else "false"
+    site.con.execute(f"SELECT {', '.join(columns.values())}, {unsafe} FROM ({sql})", given)
+    while batch := site.con.fetchmany(5_000):
+        yield [_safe(row, hostile) if row[-1] else row[:-1] for row in batch]
+
+
+def _safe(row: tuple[Any, ...], hostile: Sequence[int]) -> tuple[Value, ...]:
+    return tuple(field(v) if place in hostile and v else v for place, v in enumerate(row[:-1]))
+
+
+def _asked(site: Site, filters: Filters | None, sort: str | None) -> tuple[str, list[Any]]:
     if not site.decided:
         verdict_of(site)
     if sort is not None:
         _known_words([sort], SORTS, "order")
-    condition, values = (filters or Filters()).sql(site)
-    return _rows(site, address_sql(site, condition, sort), values)
+    condition, given = (filters or Filters()).sql(site)
+    return address_sql(site, condition, sort), given
 
 
-def _rows(site: Site, sql: str, values: list[Any]) -> Iterator[AddressRow]:
+def _rows(site: Site, sql: str, given: list[Any]) -> Iterator[AddressRow]:
     names = [c.token for c in site.crawlers]
     masks: dict[int, tuple[str, ...]] = {}
-    site.con.execute(sql, values)
+    site.con.execute(sql, given)
     while batch := site.con.fetchmany(5_000):
         for (_, url, rule, kind, section, want, stated, status, media, into, is_listed, followed, unfollowed, clicks, by,
              found, rendered, *states) in batch:  # fmt: skip

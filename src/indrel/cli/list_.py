@@ -75,10 +75,9 @@ def list_addresses(
     quiet: opt.QuietOption = False,
 ) -> None:
     """List addresses with want, state per crawler, status, and the line that decides it; filtered, sorted, written to a file."""
-    from indrel.ask.addresses import Filters, columns_of, listed
-    from indrel.checks.headline import spoken_of
-    from indrel.core.model import plural
+    from indrel.ask.addresses import Filters, columns_of, listed, values
     from indrel.reports.address_files import write
+    from indrel.reports.terminal import STATE_STYLES, table
 
     filters = Filters(
         state or (), want or (), kind or (), section or (), check or (), by or (), reached_by, unreached
@@ -89,21 +88,37 @@ def list_addresses(
         columns_of(names, chosen)  # a wrong one is told before anything is written
         if output:
             for file in output:
-                write(file, listed(site, filters, sort), names, chosen)
+                write(file, site, filters, sort, chosen)
                 say(f"written: {file}", quiet)
             return
-        rows = listed(site, filters, sort)
         if json:
             out = out_console().file
-            for row in rows:
+            for row in listed(site, filters, sort):
                 out.write(json_module.dumps(row.as_json(), ensure_ascii=False) + "\n")
             return
-        found = list(rows)
-        many = plural(len(found), "address", "addresses")
-        said = f"{many}; wants in brackets are implied" if found else f"no address is like that{_there_are(site)}"
-        terminal().line(f"{spoken_of(site)}: {said}.", "bold")
+        if chosen:
+            asked = columns_of(names, chosen)
+            cells = [
+                ["" if v is None else str(v) for v in row]
+                for rows in values(site, asked, filters, sort)
+                for row in rows
+            ]
+            _say(site, len(cells))
+            table(terminal(), list(asked), cells, {str(s): style for s, style in STATE_STYLES.items()})
+            return
+        found = list(listed(site, filters, sort))
+        _say(site, len(found))
         if found:
-            _show(found, site, chosen)
+            _show(found, site)
+
+
+def _say(site: Site, count: int) -> None:
+    from indrel.checks.headline import spoken_of
+    from indrel.core.model import plural
+
+    many = plural(count, "address", "addresses")
+    said = f"{many}; wants in brackets are implied" if count else f"no address is like that{_there_are(site)}"
+    terminal().line(f"{spoken_of(site)}: {said}.", "bold")
 
 
 def _there_are(site: Site) -> str:
@@ -121,17 +136,11 @@ def _place(by: By, url: str, origin: str) -> str:
     return short(by.place, origin) + ": "
 
 
-def _show(rows: list[AddressRow], site: Site, chosen: list[str]) -> None:
-    from indrel.ask.addresses import columns_of
+def _show(rows: list[AddressRow], site: Site) -> None:
     from indrel.reports.terminal import STATE_STYLES, short, states_shown, table
 
     origin = site.base_origin
     styles = {str(s): style for s, style in STATE_STYLES.items()}
-    if chosen:
-        columns = columns_of([c.token for c in site.crawlers], chosen)
-        cells = [["" if v is None else str(v) for v in (column(row) for column in columns.values())] for row in rows]
-        table(terminal(), list(columns), cells, styles)
-        return
     cells = []
     for row in rows:
         by = "; ".join(dict.fromkeys(f"{_place(b, row.url, origin)}{b.text}" for b in row.by))

@@ -5,37 +5,41 @@ from __future__ import annotations
 import csv
 import io
 import json
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 
-from indrel.ask.addresses import HOSTILE, AddressRow, columns_of
+from indrel.ask.addresses import Filters, columns_of, listed, values
+from indrel.decide.site import Site
 from indrel.errors import UsageError
 from indrel.files import write_whole
-from indrel.plain import field
 
 
 def write(
-    file: Path, rows: Iterable[AddressRow], crawlers: Sequence[str], columns: Sequence[str] | None = None
-) -> None:
-    """Write rows as CSV, XLSX or JSON (one object a line), by the file's ending."""
-    chosen = columns_of(crawlers, columns)
+    file: Path, site: Site, filters: Filters | None = None, sort: str | None = None, chosen: Sequence[str] | None = None
+) -> None:  # fmt: skip
+    """Write addresses as CSV, XLSX or JSON (one object a line), by the file's ending, as they are read."""
+    columns = columns_of([c.token for c in site.crawlers], chosen)
     ending = file.suffix.lower()
     if ending == ".xlsx":
         from indrel.reports.workbook import address_book
 
-        content = address_book(chosen, rows)
+        write_whole(file, address_book(columns, (row for rows in values(site, columns, filters, sort) for row in rows)))
     elif ending == ".json":
-        content = "".join(json.dumps(row.as_json(), ensure_ascii=False) + "\n" for row in rows).encode(
-            "utf-8", "backslashreplace"
-        )
+        lines = (json.dumps(row.as_json(), ensure_ascii=False) + "\n" for row in listed(site, filters, sort))
+        write_whole(file, (line.encode("utf-8", "backslashreplace") for line in lines))
     elif ending == ".csv":
-        out = io.StringIO(newline="")
-        table = csv.writer(out, lineterminator="\r\n")
-        table.writerow(chosen)
-        plan = [(column, name in HOSTILE) for name, column in chosen.items()]
-        for row in rows:
-            table.writerow([field(str(v or "")) if unsafe else v for column, unsafe in plan for v in (column(row),)])
-        content = out.getvalue().encode("utf-8", "backslashreplace")
+        write_whole(file, _csv(site, columns, filters, sort))
     else:
         raise UsageError(f"{file}: addresses can be written as .csv, .xlsx or .json")
-    write_whole(file, content)
+
+
+def _csv(site: Site, columns: Mapping[str, str], filters: Filters | None, sort: str | None) -> Iterator[bytes]:
+    out = io.StringIO(newline="")
+    table = csv.writer(out, lineterminator="\r\n")
+    table.writerow(columns)
+    for rows in values(site, columns, filters, sort):
+        table.writerows(rows)
+        yield out.getvalue().encode("utf-8", "backslashreplace")
+        out.seek(0)
+        out.truncate()
+    yield out.getvalue().encode()

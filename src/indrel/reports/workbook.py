@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from itertools import chain, islice
 from typing import Any
 
-from indrel.ask.addresses import AddressRow, Column, columns_of, listed
+from indrel.ask.addresses import columns_of, values
 from indrel.core.model import Severity, Verdict
 from indrel.decide.site import Site
 from indrel.plain import field
@@ -49,10 +49,11 @@ def render(verdict: Verdict, site: Site) -> bytes:
     _sheet(book, "Causes", ("cause", "severity", "class", "check", "section", "findings", "share", "what", "mend", "line that does it"),
            _causes(verdict), {0: findings_of.get})  # fmt: skip
     findings = (csv_table.row(f) for f in verdict.findings[:MOST_ROWS])
-    columns: dict[int, Link] = {csv_table.COLUMNS.index("cause"): rows_of.get, csv_table.COLUMNS.index("url"): address}
-    _sheet(book, "Findings", csv_table.COLUMNS, findings, columns)
+    links: dict[int, Link] = {csv_table.COLUMNS.index("cause"): rows_of.get, csv_table.COLUMNS.index("url"): address}
+    _sheet(book, "Findings", csv_table.COLUMNS, findings, links)
     crawlers = [c.token for c in site.crawlers]
-    _addresses(book, columns_of(crawlers), listed(site))
+    columns = columns_of(crawlers)
+    _addresses(book, columns, (row for rows in values(site, columns) for row in rows))
     heads = ("address as listed", "sitemap", "line", "lastmod", *crawlers)
     _sheet(book, "Sitemap entries", heads, _entries(site), {0: address, 1: address})
     out = io.BytesIO()
@@ -136,14 +137,13 @@ def _causes(verdict: Verdict) -> Iterable[Sequence[object]]:
                one.count, share, one.findings[0].message if one.count == 1 else one.summary, one.mend, line)  # fmt: skip
 
 
-def _addresses(book: Any, columns: Mapping[str, Column], rows: Iterable[AddressRow]) -> None:
+def _addresses(book: Any, columns: Iterable[str], rows: Iterable[Sequence[object]]) -> None:
     """The sheet of addresses: those cells are links that hold one."""
     links: dict[int, Link] = {place: address for place, name in enumerate(columns) if name in ("url", "folds_into")}
-    told = ([column(row) for column in columns.values()] for row in islice(rows, MOST_ROWS))
-    _sheet(book, "Addresses", tuple(columns), told, links)
+    _sheet(book, "Addresses", tuple(columns), islice(rows, MOST_ROWS), links)
 
 
-def address_book(columns: Mapping[str, Column], rows: Iterable[AddressRow]) -> bytes:
+def address_book(columns: Iterable[str], rows: Iterable[Sequence[object]]) -> bytes:
     """A spreadsheet of addresses alone."""
     import openpyxl
 
