@@ -20,6 +20,7 @@ from indrel.decide.flow import link_flow
 from indrel.decide.graph import LinkGraph, link_graph
 from indrel.decide.kinds import RULES, kind_of_address
 from indrel.decide.site import Site
+from indrel.decide.sitemaps import left_out
 from indrel.demo.page import Response
 from indrel.snapshot import Snapshot, SnapshotWriter
 
@@ -283,3 +284,16 @@ def test_explain_ends_in_what_to_edit(audit_site: AuditSite) -> None:
         step = explain(site, HOST + path, verdict.findings).steps["*"][-1]
         assert step.step == "change" and says in step.outcome, (path, step.outcome)
     assert explain(site, HOST + "/nowhere").steps["*"][-1].outcome.startswith("to know more")
+
+
+def test_what_the_sitemaps_leave_out(audit_site: AuditSite) -> None:
+    """An open, linked page is missing from the sitemap where most of its section and kind are in it; no fault by itself."""
+    huts, faq = [f"/huts/{n}" for n in "abcdefg"], ["/faq/a", "/faq/b"]
+    pages = {p: html(canonical(p), f"<p>{prose(n, 30)}</p>") for n, p in enumerate([*huts, *faq])}
+    pages |= {**BASE, "/": html(canonical("/"), a(*huts, *faq, "/huts/hidden")), "/huts/hidden": html(NOINDEX)}
+    for listed_ones, missing in ((huts[:5], huts[5:]), (huts[:3], []), ([*huts, "/faq/a"], [])):
+        site, verdict = audit_site(pages | {"/sitemap.xml": sitemap("/", *listed_ones)})
+        assert {r.url.removeprefix(HOST) for r in listed(site, Filters(left_out=True))} == set(missing)
+        assert left_out(site) == ([("/huts/*", 2)] if missing else [])
+        assert any("/huts/* 2" in note for note in verdict.notes) is bool(missing)
+        assert not any(missing_one in f.url for f in verdict.findings for missing_one in missing)

@@ -5,7 +5,10 @@ from __future__ import annotations
 import re
 import unicodedata
 
-UNSAFE_FIELD = "(^|/)[=+@-]|[\\x00-\\x1f\\x7f-\\x{9f}\\x{200e}\\x{200f}\\x{202a}-\\x{202e}\\x{2066}-\\x{2069}\\x{061c}\\x{feff}\\x{2028}\\x{2029}]"
+UNSAFE_FIELD = (
+    "(^|/)[=+@-]|[\\x00-\\x1f\\x7f-\\x{9f}\\x{200e}\\x{200f}\\x{202a}-\\x{202e}\\x{2066}-\\x{2069}"
+    "\\x{061c}\\x{feff}\\x{2028}\\x{2029}]"
+)
 """What `field` changes, as the database's regular expressions have it, in texts joined by `/`; they hold no surrogates."""
 
 _UNSAFE = re.compile(r"[\x00-\x1f\x7f-\x9f\u200e\u200f\u202a-\u202e\u2066-\u2069\u061c\ufeff\u2028\u2029\ud800-\udfff]")

@@ -12,6 +12,7 @@ from indrel.core.model import State, Want
 from indrel.core.page.tokens import nearest
 from indrel.decide.kinds import ASSET_SQL, RULES, why
 from indrel.decide.site import Site
+from indrel.decide.sitemaps import LEFT_OUT
 from indrel.errors import UsageError
 from indrel.plain import UNSAFE_FIELD, field
 from indrel.snapshot.schema import REASONS
@@ -155,6 +156,8 @@ class Filters:
     by: Sequence[str] = ()
     reached_by: str | None = None
     unreached: bool = False
+    left_out: bool = False
+    """Only pages that the sitemaps leave out, though they list others like them."""
 
     def sql(self, site: Site) -> tuple[str, list[Any]]:
         """A condition over `f` (fact), `p` (place) and its parameters. Raises UsageError for words that are none."""
@@ -189,6 +192,8 @@ class Filters:
             conditions.append(f"p.clicks IS NULL AND NOT f.start AND {page} AND {REACHED_BY[self.reached_by]}")
         elif self.unreached:
             conditions.append(f"p.clicks IS NULL AND {page}")
+        if self.left_out:
+            conditions.append(LEFT_OUT)
         return " AND ".join(conditions), values
 
 

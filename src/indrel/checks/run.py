@@ -16,6 +16,7 @@ from indrel.checks.silence import without_consequences
 from indrel.core.model import Accepted, Cause, Severity, Skipped, Verdict, plural, tally_of
 from indrel.decide.place import placed
 from indrel.decide.site import Site
+from indrel.decide.sitemaps import left_out
 from indrel.snapshot.faults import explained
 
 FEW = 3
@@ -93,7 +94,20 @@ def notes_of(site: Site) -> tuple[str, ...]:
         "only pages of such patterns name them (--per-pattern)"
         for shape, count in list(bounded.items())[:20]
     ]
-    return (*told, *unread, *left, *_unrendered(site))
+    return (*told, *unread, *left, *_unrendered(site), *_left_out(site))
+
+
+def _left_out(site: Site) -> tuple[str, ...]:
+    """What the sitemaps leave out: a question to whoever makes them, and no fault by itself."""
+    sections = left_out(site) if site.complete else []
+    if not sections:
+        return ()
+    count = sum(pages for _, pages in sections)
+    where = ", ".join(f"{section} {pages:,}" for section, pages in sections[:3])
+    where += f" and {len(sections) - 3:,} more sections" if len(sections) > 3 else ""
+    verb, them = ("is", "it") if count == 1 else ("are", "them")
+    said = f"{plural(count, 'open page')} {verb} in no sitemap, though others like {them} are: {where}"
+    return (f"{said} (indrel list --left-out names {them})",)
 
 
 def _unrendered(site: Site) -> tuple[str, ...]:

@@ -56,6 +56,9 @@ def list_addresses(
     unreached: Annotated[
         bool, typer.Option("--unreached", help="Only what followed links from the start page do not lead to.")
     ] = False,
+    left_out: Annotated[
+        bool, typer.Option("--left-out", help="Only open pages in no sitemap, where others like them are in one.")
+    ] = False,
     sort: Annotated[
         str | None,
         typer.Option("--sort", metavar="ORDER", help="By url, section, kind, status, clicks, links or where."),
@@ -80,7 +83,7 @@ def list_addresses(
     from indrel.reports.terminal import STATE_STYLES, table
 
     filters = Filters(
-        state or (), want or (), kind or (), section or (), check or (), by or (), reached_by, unreached
+        state or (), want or (), kind or (), section or (), check or (), by or (), reached_by, unreached, left_out
     )  # fmt: skip
     chosen = [name.strip() for name in columns.split(",") if name.strip()] if columns else []
     with opened(from_snapshot or snapshot, crawler, quiet, intent) as site:

@@ -4,7 +4,11 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
+from indrel.decide.place import placed
 from indrel.decide.site import Site
+
+MANY = 5
+"""Listed pages of a section and kind that tell that such pages are meant to be listed."""
 
 
 @dataclass
@@ -43,6 +47,26 @@ def sitemap_states(site: Site) -> list[SitemapStates]:
             one.sections.setdefault(section, {})[how] = count
             one.unlinked += unlinked
     return list(found.values())
+
+
+_ALIKE = "html AND open > 0 AND f.site AND kind IS NOT NULL"
+_LEFT_OUT = "NOT listed AND followed > 0 AND want NOT IN ('hide', 'lock', 'drop')"
+
+LEFT_OUT = f"""f.id IN (SELECT f.id FROM fact f JOIN place p ON p.address = f.id WHERE {_ALIKE} AND {_LEFT_OUT} AND (p.section, kind) IN
+    (SELECT (p.section, kind) FROM fact f JOIN place p ON p.address = f.id WHERE {_ALIKE} GROUP BY p.section, kind
+    HAVING count(*) FILTER (listed) >= {MANY} AND count(*) FILTER (listed) >= count(*) FILTER ({_LEFT_OUT})))"""
+"""Whether an address `f` is an open, linked page that no sitemap lists, of a section and kind whose others are listed."""
+
+
+def left_out(site: Site) -> list[tuple[str, int]]:
+    """Sections of which the sitemaps leave pages out, though they list the others like them: how many, the most first."""
+    if "entry" not in site.filled:
+        return []
+    placed(site)
+    return site.rows(
+        f"""SELECT p.section, count(*) AS pages FROM fact f JOIN place p ON p.address = f.id WHERE {LEFT_OUT}
+        GROUP BY p.section ORDER BY pages DESC, p.section"""
+    )
 
 
 def unlisted(site: Site) -> int:

@@ -11,7 +11,7 @@ from indrel.core.model import Severity, Verdict
 from indrel.decide.flow import link_flow
 from indrel.decide.matrix import site_matrix
 from indrel.decide.site import Site
-from indrel.decide.sitemaps import sitemap_states, unlisted
+from indrel.decide.sitemaps import left_out, sitemap_states, unlisted
 
 SCHEMA = 1
 
@@ -39,6 +39,7 @@ def document(verdict: Verdict, site: Site) -> dict[str, Any]:
     flow = link_flow(site)
     doc["sitemaps"] = [one.as_json() for one in sitemap_states(site)]
     doc["wanted_unlisted"] = unlisted(site)
+    doc["left_out_of_sitemaps"] = [{"section": section, "pages": pages} for section, pages in left_out(site)]
     doc["bounded_patterns"] = [{"pattern": p, "left": n} for p, n in (site.meta.get("bounded") or {}).items()]
     doc["link_flow"] = flow.as_json() if flow else None
     if verdict.baseline:
