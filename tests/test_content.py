@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import random
+import re
 from pathlib import Path
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from cases import BASE, HOST, NOINDEX, a, canonical, html, moved, robots, sitemap
 from conftest import AuditSite
@@ -15,7 +18,7 @@ from indrel.core.address import Joiner
 from indrel.core.crawlers import resolve
 from indrel.core.page.facts import Mark
 from indrel.core.page.html import read_page
-from indrel.core.page.wording import alike, fingerprint, says_error, structured_data
+from indrel.core.page.wording import alike, fingerprint, says_error, structured_data, words_of
 from indrel.decide.flow import link_flow
 from indrel.decide.graph import LinkGraph, link_graph
 from indrel.decide.kinds import RULES, kind_of_address
@@ -297,3 +300,22 @@ def test_what_the_sitemaps_leave_out(audit_site: AuditSite) -> None:
         assert left_out(site) == ([("/huts/*", 2)] if missing else [])
         assert any("/huts/* 2" in note for note in verdict.notes) is bool(missing)
         assert not any(missing_one in f.url for f in verdict.findings for missing_one in missing)
+
+
+@given(st.text(st.sampled_from("abZ 09_-.\u00a0\u201c\u0130\u00df\u0301\u2160\u00b2\t\n\x00\ud800éжわ"), max_size=40))
+def test_words_are_those_of_the_expression(text: str) -> None:
+    found = re.findall(r"\w+", text.lower())
+    assert words_of(text.lower()) == [word.encode() for word in found]
+
+
+@pytest.mark.parametrize(
+    ("markup", "runs"),
+    [
+        ("<p>on the hill = up, one</p>", False),
+        ("<p>only = this</p>", False),
+        ('<p ONCLICK="x()">', True),
+        ('<a href="JavaScript:x()">', True),
+    ],
+)
+def test_handlers_are_scripts(markup: str, runs: bool) -> None:
+    assert (read_page(markup.encode(), HOST + "/", None, Joiner()).scripts is not None) is runs

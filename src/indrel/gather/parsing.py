@@ -138,13 +138,12 @@ class _Batch:
         for rows, references in ((out.resources, facts.resources), (out.alternates, facts.alternates)):
             rows.extend((page, self.maybe(r.url), r.kind, r.line, r.text) for r in references)
         out.slips.extend((page, *slip) for slip in facts.slips)
-        links = out.links
-        for anchor in facts.links:
-            links.source.append(page)
-            links.target.append(self.at(anchor.url))
-            links.flags.append(int(anchor.flags))
-            links.line.append(anchor.line or 0)
-            links.text.append(anchor.text)
+        links, found = out.links, facts.links
+        links.source.extend([page] * len(found))
+        links.target.extend([self.at(one.url) for one in found])
+        links.flags.extend([one.flags for one in found])
+        links.line.extend([one.line or 0 for one in found])
+        links.text += [one.text for one in found]
 
 
 def parse_batch(tasks: Sequence[PageTask], joiner: Joiner) -> Parsed:

@@ -43,6 +43,7 @@ _MOST_FORMS = 5
 _LONG_SCRIPT = 200_000
 _LOOKED_AT_SCRIPT = 2_000
 _LITERAL = re.compile(r"\"(?:[^\"\\]|\\.)*\"?|'(?:[^'\\]|\\.)*'?|\b[0-9][\w.]*")
+_MAYBE_HANDLER = re.compile(rb"on[a-z]{3,20}\s*=|javascript:")
 _HANDLER = re.compile(rb"<[^<>]{1,2000}\bon[a-z]{3,20}\s*=|javascript:", re.IGNORECASE)
 _SCRIPT_TYPES = frozenset({
     "", "module", "text/javascript", "application/javascript", "application/ecmascript", "text/ecmascript",
@@ -143,8 +144,10 @@ class _Reader:
 
     def _digest(self) -> int | None:
         """The page's scripts in one number; where only handlers in tags can run, they are one kind."""
-        if not self._scripts and not _HANDLER.search(self.source.data):
-            return None
+        if not self._scripts:  # in most pages without scripts the cheap search, in lower case, finds nothing either
+            data = self.source.data
+            if not _MAYBE_HANDLER.search(data.lower()) or not _HANDLER.search(data):
+                return None
         return int.from_bytes(hashlib.blake2b("\0".join(self._scripts).encode(), digest_size=7).digest(), "big")
 
     def _search_forms(self) -> None:

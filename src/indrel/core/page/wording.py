@@ -27,6 +27,9 @@ LEAST_WORDS = 5
 """Texts with fewer words are no sign of anything."""
 
 _WORD = re.compile(r"\w+")
+_APART = bytes(c if c > 127 or chr(c).isalnum() or c == ord("_") else 32 for c in range(256))
+"""Octets that stand in no word become spaces."""
+
 _random = np.frombuffer(hashlib.shake_256(b"wording").digest(8 * (2 * SKETCH + RUN)), dtype=np.uint64)
 _FACTORS = _random[:SKETCH, np.newaxis] | np.uint64(1)
 _OFFSETS = _random[SKETCH : 2 * SKETCH, np.newaxis]
@@ -84,13 +87,21 @@ def fingerprint(text: str) -> Wording:
     of a sketch is of runs of four words, the second of words.
     """
     digest = hashlib.blake2b(" ".join(text.split()).encode("utf-8", "surrogatepass"), digest_size=8).digest()
-    found = _WORD.findall(text[:LOOKED_AT].lower())
+    found = words_of(text[:LOOKED_AT].lower())
     sketch, bag = _sketch(found) if len(found) >= LEAST_WORDS else (None, None)
     return Wording(int.from_bytes(digest, "big", signed=True), len(found), sketch, bag)
 
 
-def _sketch(words: list[str]) -> tuple[bytes, int]:
-    octets = " ".join(words).encode("utf-8", "replace").split(b" ")
+def words_of(text: str) -> list[bytes]:
+    """The words of a text, as `\\w+` finds them, as octets: a table takes a tenth of the time of a regular expression."""
+    if not text.isascii():
+        for character in set(text):
+            if character > "\x7f" and not character.isalnum():
+                text = text.replace(character, " ")
+    return text.encode().translate(_APART).split()
+
+
+def _sketch(octets: list[bytes]) -> tuple[bytes, int]:
     hashes = np.fromiter(map(zlib.crc32, octets), dtype=np.uint64, count=len(octets))
     size = len(hashes) - RUN + 1
     runs = hashes[:size] * _STEPS[0]
