@@ -38,7 +38,6 @@ _REFRESH = re.compile(
 _DATA_CALL = re.compile(
     r"\bfetch\(\s*[\"'`]([^\"'`$\s]+)[\"'`]|\.open\(\s*[\"'][A-Z]+[\"']\s*,\s*[\"']([^\"'\s]+)[\"']"
 )
-_FORM = re.compile(rb"<form\b", re.IGNORECASE)
 _MOST_FORMS = 5
 _LONG_SCRIPT = 200_000
 _LOOKED_AT_SCRIPT = 2_000
@@ -127,7 +126,7 @@ class _Reader:
                 if tag == "script":
                     self._runs(node, node.attributes.get("src") or "")
         facts.scripts = self._digest()
-        if _FORM.search(self.source.data):
+        if b"<form" in self.source.lowered:
             self._search_forms()
         facts.resources = list(self._resources.values())
         if any(d.in_body for d in facts.directives) or any(c.in_body for c in facts.canonicals):
@@ -144,10 +143,9 @@ class _Reader:
 
     def _digest(self) -> int | None:
         """The page's scripts in one number; where only handlers in tags can run, they are one kind."""
-        if not self._scripts:  # in most pages without scripts the cheap search, in lower case, finds nothing either
-            data = self.source.data
-            if not _MAYBE_HANDLER.search(data.lower()) or not _HANDLER.search(data):
-                return None
+        # in most pages without scripts the cheap search, in lower case, finds nothing either
+        if not self._scripts and not (_MAYBE_HANDLER.search(self.source.lowered) and _HANDLER.search(self.source.data)):
+            return None
         return int.from_bytes(hashlib.blake2b("\0".join(self._scripts).encode(), digest_size=7).digest(), "big")
 
     def _search_forms(self) -> None:
@@ -347,7 +345,7 @@ class _Reader:
     def _little_marks(self, own: Any, words: int) -> int:
         """Marks of pages that hold next to nothing."""
         marks = 0
-        field = own.css_first("input[type=password i]") if b"assword" in self.source.data.lower() else None
+        field = own.css_first("input[type=password i]") if b"assword" in self.source.lowered else None
         if field is not None:
             marks |= Mark.PASSWORD | (Mark.ONLY_PASSWORD if words <= LITTLE else 0)
             line, text = Source(self.source.data).next("input", field.attributes.get("type"))
