@@ -61,7 +61,7 @@ def judge(site: Site, only: Iterable[str] | None = None) -> Verdict:
     marks = [mark for members in groups for mark in members]
     said = headline(site, marks, found.whole)
     findings = found.in_order(marks)
-    causes = with_shares(site, causes_of(groups, findings))
+    causes = with_shares(site, causes_of(groups, findings), groups)
     meta = site.meta
     return Verdict(
         source=source_of(site),
@@ -180,7 +180,7 @@ def why_skipped(one: Check, site: Site) -> str | None:
     return next((reason for need in one.needs if (reason := reasons[need])), None)
 
 
-def with_shares(site: Site, causes: list[Cause]) -> list[Cause]:
+def with_shares(site: Site, causes: list[Cause], groups: list[list[Mark]]) -> list[Cause]:
     """Causes of many pages with their share of the section's pages, and the few that differ."""
     pages = "site AND html AND tail IN ('', 'folded', 'broken')"
     if not any(c.count >= MANY for c in causes):
@@ -190,16 +190,16 @@ def with_shares(site: Site, causes: list[Cause]) -> list[Cause]:
     totals = dict(site.rows(f"SELECT p.section, count(*) {there} GROUP BY p.section"))
     found = []
     asked = 0
-    for cause in causes:
+    for cause, members in zip(causes, groups, strict=True):
         total = totals.get(cause.section, 0)
-        if cause.count >= MANY and cause.count <= total and "/robots.txt" not in cause.findings[0].url:
+        if cause.count >= MANY and cause.count <= total and "/robots.txt" not in members[0].url:
             rest, others = total - cause.count, []
             if 0 < rest <= max(FEW, total // 10) and asked < MOST_ASKED:
                 asked += 1
                 others = site.rows(
                     f"""SELECT origin || path AS url {there} AND p.section = ?
                     AND url NOT IN (SELECT unnest(?::VARCHAR[])) ORDER BY url LIMIT {FEW}""",
-                    [cause.section, [f.url for f in cause.findings]],
+                    [cause.section, [mark.url for mark in members]],
                 )
             cause = replace(cause, share=cause.count / total, others=tuple(url for (url,) in others))
         found.append(cause)
