@@ -16,8 +16,8 @@ import time
 from pathlib import Path
 
 from indrel.core.crawlers import DEFAULT
-from indrel.gather.recorder import Recorder, now
-from indrel.snapshot import Snapshot, SnapshotWriter
+from indrel.gather.recorder import Recorder
+from indrel.snapshot import Snapshot, SnapshotWriter, now
 
 BASE = "https://www.sarnfell.example/"
 ROBOTS = b"User-agent: *\nDisallow: /private/\nDisallow: /*?sort=\nAllow: /private/open\nUser-agent: bingbot\nDisallow: /s7/\n"
@@ -77,7 +77,8 @@ def generate(path: Path, addresses: int, links: int, shape: str = "plain") -> No
         run("INSERT INTO sitemap BY NAME SELECT 0 AS id, ? AS url, 'robots' AS via, 200 AS status, 'urlset' AS kind, "
             "'http://www.sitemaps.org/schemas/sitemap/0.9' AS namespace", [BASE + "sitemap.xml"])  # fmt: skip
         run(
-            f"INSERT INTO entry SELECT 0, id, origin || path, id, 3, NULL, NULL, NULL, NULL FROM address WHERE id < {addresses} AND id % 4 = 0 AND id % 100 <> 16"
+            f"""INSERT INTO entry SELECT 0, id, origin || path, id, 3, NULL, NULL, NULL, NULL FROM address
+            WHERE id < {addresses} AND id % 4 = 0 AND id % 100 <> 16"""
         )
         run("INSERT INTO given VALUES (0, 'start')")
         Recorder(writer, ["www.sarnfell.example"]).finish(True, None)
@@ -119,12 +120,16 @@ def main() -> None:
             [sys.executable, __file__, "--child", str(path)], check=True, capture_output=True, text=True
         )
         seconds, cpu, memory, findings, crashed = map(float, told.stdout.split())
-        print(f"{shape}, {addresses:,} addresses, {links:,} links: {path.stat().st_size / 1e6:.0f} MB, made in {made:.0f} s")
+        print(
+            f"{shape}, {addresses:,} addresses, {links:,} links: {path.stat().st_size / 1e6:.0f} MB, made in {made:.0f} s"
+        )
         print(
             f"states and all checks: {seconds:.2f} s, {cpu:.2f} CPU s, {findings:,.0f} findings, {crashed:.0f} crashed; "
             f"one query: {one:.2f} s, {one_cpu:.2f} CPU s"
         )
-        print(f"CPU ratio: {cpu / one_cpu:.1f} (goal: at most {goal}); peak memory {memory:,.0f} MiB (goal: under 1,024)")
+        print(
+            f"CPU ratio: {cpu / one_cpu:.1f} (goal: at most {goal}); peak memory {memory:,.0f} MiB (goal: under 1,024)"
+        )
 
 
 if __name__ == "__main__":

@@ -18,7 +18,8 @@ from indrel.core.address import Joiner
 from indrel.core.crawlers import resolve
 from indrel.core.page.facts import Mark
 from indrel.core.page.html import read_page
-from indrel.core.page.wording import alike, fingerprint, says_error, structured_data, words_of
+from indrel.core.page.sketch import alike, fingerprint, words_of
+from indrel.core.page.wording import says_error, structured_data
 from indrel.decide.flow import link_flow
 from indrel.decide.graph import LinkGraph, link_graph
 from indrel.decide.kinds import RULES, kind_of_address

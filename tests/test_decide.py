@@ -17,7 +17,7 @@ from indrel.core.robots.file import compile_path
 from indrel.core.robots.single import matches
 from indrel.decide.sections import Sections
 from indrel.decide.site import Site
-from indrel.decide.stage import follow
+from indrel.decide.stage import follow, follow_few
 from indrel.demo.site import Response
 from indrel.sources.frontier import BETWEEN, MAX_CHAIN, MAX_CLICKS, Frontier, pattern
 
@@ -152,6 +152,8 @@ def test_following_chains(pairs: list[tuple[int, int]]) -> None:
     address = np.array(sorted(steps), dtype=np.int64)
     target = np.array([steps[x] for x in sorted(steps)], dtype=np.int64)
     final, looped = follow(address, target, 20)
+    told = zip(final.tolist(), looped.tolist(), strict=True)
+    assert follow_few(steps) == {x: None if loops else end for x, (end, loops) in zip(sorted(steps), told, strict=True)}
     for start, end, loops in zip(address.tolist(), final.tolist(), looped.tolist(), strict=True):
         at, seen = start, set()
         while at in steps and at not in seen:

@@ -132,7 +132,7 @@ def gather(
 
 
 def _begin(path: Path, kind: str, source: Source) -> SnapshotWriter:
-    from indrel.gather.recorder import now
+    from indrel.snapshot import now
 
     options = source.options
     writer = SnapshotWriter(path)
@@ -171,7 +171,8 @@ def ask_again(old: Path, new: Path, urls: Iterable[str], options: GatherOptions)
     Raises UsageError for snapshots of folders: those are read whole in no time.
     """
     from indrel.gather.parsing import ParserPool
-    from indrel.gather.recorder import Recorder, now
+    from indrel.gather.recorder import Recorder
+    from indrel.snapshot import now
     from indrel.sources.site import LiveSite
 
     with Snapshot(old) as before:

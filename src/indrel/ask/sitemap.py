@@ -29,8 +29,7 @@ from indrel.core.sitemap import (
 )
 from indrel.decide.site import Site
 from indrel.errors import InputError
-from indrel.gather.recorder import now
-from indrel.snapshot import Snapshot, SnapshotWriter
+from indrel.snapshot import Snapshot, SnapshotWriter, now
 from indrel.sources.options import GatherOptions
 
 if TYPE_CHECKING:

@@ -6,21 +6,24 @@ all of them. The rows are temporary tables of the names in `snapshot.schema.DECI
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
-import numpy as np
-import numpy.typing as npt
-
-from indrel.arrow import arrays, pa
 from indrel.core.answers import status_text
-from indrel.core.page.wording import SKETCH
-from indrel.core.robots import ALWAYS_ALLOWED, Access, HostRobots, Paths, Ruleset, match_many
+from indrel.core.page.facts import SKETCH
+from indrel.core.robots import ALWAYS_ALLOWED, Access, HostRobots, Ruleset, matching
 from indrel.decide.kinds import NUMBERED, kind_sql, rule_sql, telling_sql
 from indrel.decide.terms import CANONICAL_COUNTS, MOST_AT_ONCE, Terms
 
 if TYPE_CHECKING:
+    import numpy as np
+    import numpy.typing as npt
+
     from indrel.core.crawlers import Crawler
+    from indrel.core.robots import Paths
+
+FEW = 200
+"""Up to so many rows are decided one by one: the array libraries would take longer to load."""
 
 SAME_MISSING = 0.85
 """Share of runs of words from which on a page is taken to be the host's error page (of a text that is long enough)."""
@@ -63,9 +66,18 @@ class Stage:
         return found
 
     def _insert(self, name: str, columns: dict[str, Any]) -> None:
+        """Add arrays as columns, in the order of the table's."""
+        from indrel.arrow import pa
+
         self.con.register("incoming", pa.table(columns))
         self.con.execute(f"INSERT INTO {name} SELECT * FROM incoming")
         self.con.unregister("incoming")
+
+    def _insert_few(self, name: str, kinds: str, rows: Sequence[Sequence[Any]]) -> None:
+        """Add rows whose columns have these kinds, without the array library."""
+        if rows:
+            columns = ", ".join(f"unnest(?::{kind}[])" for kind in kinds.split())
+            self.con.execute(f"INSERT INTO {name} SELECT {columns}", [list(c) for c in zip(*rows, strict=True)])
 
     # ---------------------------------------------------------------- robots.txt
 
@@ -83,11 +95,7 @@ class Stage:
                 rules.append((len(rules), host.url, None, status_text(host.status, host.error)))
             elif host.access is Access.RULES:
                 self._bar_by_rules(host, rules)
-        if rules:
-            columns = list(zip(*rules, strict=True))
-            kinds = (pa.int32(), pa.string(), pa.int32(), pa.string())
-            names = ("id", "file", "line", "text")
-            self._insert("rule", {n: pa.array(c, t) for n, c, t in zip(names, columns, kinds, strict=True)})
+        self._insert_few("rule", "INTEGER VARCHAR INTEGER VARCHAR", rules)
         self.con.execute(
             "CREATE TEMP TABLE barred AS SELECT address, bit_or(mask) AS mask FROM barred_by GROUP BY address"
         )
@@ -100,8 +108,27 @@ class Stage:
                 groups[rules.key] = (rules, groups.get(rules.key, (rules, 0))[1] | 1 << i)
         if not groups:
             return
-        ids, paths = paths_of(self.con, host.origin)
+        few = self._rows(f"{PATHS} LIMIT {FEW + 1}", [host.origin, ALWAYS_ALLOWED])
+        if len(few) > FEW:
+            self._bar_many(host, groups.values(), told)
+            return
         for rules, bits in groups.values():
+            lines = {id(rule): len(told) + n for n, rule in enumerate(rules.rules)}
+            first = [(number, next(iter(matching(rules.rules, path)), None)) for number, path in few]
+            barred = [(number, bits, lines[id(rule)]) for number, rule in first if rule and not rule.allow]
+            self._insert_few("barred_by", "INTEGER UBIGINT INTEGER", barred)
+            told += [(len(told) + n, host.where, r.line, r.text) for n, r in enumerate(rules.rules)]
+
+    def _bar_many(
+        self, host: HostRobots, groups: Iterable[tuple[Ruleset, int]], told: list[tuple[int, str, int | None, str]]
+    ) -> None:
+        import numpy as np
+
+        from indrel.arrow import pa
+        from indrel.core.robots import match_many
+
+        ids, paths = paths_of(self.con, host.origin)
+        for rules, bits in groups:
             bars = np.array([not r.allow for r in rules.rules] + [False], dtype=bool)
             decided = match_many(rules.rules, paths)
             chosen = bars[decided]
@@ -148,10 +175,26 @@ class Stage:
                     HAVING min(c.target) = max(c.target) AND count(*) = count(c.target) AND min(c.target) <> c.address)
             ) GROUP BY address"""
         )
+        self.con.execute("CREATE TEMP TABLE ended (address INTEGER, final INTEGER, looped BOOLEAN)")
+        few = self._rows(f"SELECT address, target FROM step LIMIT {FEW + 1}")
+        if len(few) > FEW:
+            self._follow_many()
+        else:
+            ends = follow_few(dict(few))
+            self._insert_few("ended", "INTEGER INTEGER BOOLEAN", [(a, end, end is None) for a, end in ends.items()])
+        self.con.execute(
+            """CREATE TEMP TABLE fold AS SELECT s.address, s.how, s.target, e.final,
+            e.looped AND s.how <> 'canonical' AS looped FROM step s JOIN ended e ON e.address = s.address"""
+        )
+
+    def _follow_many(self) -> None:
+        import numpy as np
+
+        from indrel.arrow import arrays, pa
+
         address, target = (c.astype(np.int64) for c in arrays(self.con, "SELECT address, target FROM step"))
         size = int(self._rows("SELECT coalesce(max(id), 0) + 1 FROM address")[0][0])
         final, looped = follow(address, target, size)
-        self.con.execute("CREATE TEMP TABLE ended (address INTEGER, final INTEGER, looped BOOLEAN)")
         self._insert(
             "ended",
             {
@@ -159,10 +202,6 @@ class Stage:
                 "final": pa.array(final, pa.int32(), mask=looped),
                 "looped": pa.array(looped),
             },
-        )
-        self.con.execute(
-            """CREATE TEMP TABLE fold AS SELECT s.address, s.how, s.target, e.final,
-            e.looped AND s.how <> 'canonical' AS looped FROM step s JOIN ended e ON e.address = s.address"""
         )
 
     def _missing(self) -> None:
@@ -198,6 +237,10 @@ class Stage:
         )
         if not found:
             return
+        import numpy as np
+
+        from indrel.arrow import pa
+
         runs = np.frombuffer(b"".join(row[1] for row in found), dtype=np.uint16).reshape(len(found), 2 * SKETCH)
         same = (runs == np.frombuffer(sketch, dtype=np.uint16)).mean(axis=1) >= SAME_MISSING
         ids = np.array([row[0] for row in found], dtype=np.int32)[same]
@@ -304,13 +347,8 @@ class Stage:
             "SELECT DISTINCT status, error FROM fact WHERE site AND tail IN ('locked', 'gone', 'broken') ORDER BY ALL"
         )
         self.con.execute("CREATE TEMP TABLE status_word (status SMALLINT, error VARCHAR, text VARCHAR)")
-        if words:
-            texts = [status_text(status, error) for status, error in words]
-            columns = {
-                "status": pa.array([w[0] for w in words], pa.int16()),
-                "error": pa.array([w[1] for w in words], pa.string()),
-            }
-            self._insert("status_word", {**columns, "text": pa.array(texts, pa.string())})
+        told = [(status, error, status_text(status, error)) for status, error in words]
+        self._insert_few("status_word", "SMALLINT VARCHAR VARCHAR", told)
         able = f"({self.all_mask} & ~f.barred)"
         page = "coalesce(n.file, f.origin || f.path)"
         self.con.execute(
@@ -345,11 +383,15 @@ class Stage:
         )
 
 
+PATHS = "SELECT id, path FROM address WHERE origin = ? AND path <> ?"
+
+
 def paths_of(con: Any, origin: str) -> tuple[npt.NDArray[np.int32], Paths]:
     """All addresses of an origin but robots.txt itself: their numbers, and their paths ready to be matched."""
-    table = con.sql(
-        "SELECT id, path FROM address WHERE origin = ? AND path <> ?", params=[origin, ALWAYS_ALLOWED]
-    ).to_arrow_table()
+    import indrel.arrow  # noqa: F401  # settles the array library before its first array
+    from indrel.core.robots import Paths
+
+    table = con.sql(PATHS, params=[origin, ALWAYS_ALLOWED]).to_arrow_table()
     return table.column("id").to_numpy(), Paths(table.column("path").combine_chunks())
 
 
@@ -357,6 +399,8 @@ def follow(
     address: npt.NDArray[np.int64], target: npt.NDArray[np.int64], size: int
 ) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.bool_]]:
     """Where chains of single steps end, by doubling the stride; chains that never end are loops."""
+    import numpy as np
+
     onward = np.arange(size, dtype=np.int64)
     onward[address] = target
     leads = np.zeros(size, dtype=bool)
@@ -365,3 +409,16 @@ def follow(
     for _ in range(strides):
         onward = onward[onward]
     return onward[address], leads[onward[address]]
+
+
+def follow_few(steps: Mapping[int, int]) -> dict[int, int | None]:
+    """The same, one by one: where the chain from each address ends, None where it never does."""
+    ends: dict[int, int | None] = {}
+    for address in steps:
+        seen = {address}
+        end = steps[address]
+        while end in steps and end not in seen:
+            seen.add(end)
+            end = steps[end]
+        ends[address] = None if end in seen else end
+    return ends

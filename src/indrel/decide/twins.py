@@ -12,11 +12,7 @@ from itertools import combinations
 from typing import Any, NamedTuple
 from urllib.parse import parse_qsl
 
-import numpy as np
-import numpy.typing as npt
-
-from indrel.arrow import pa
-from indrel.core.page.wording import LEAST_WORDS, SKETCH
+from indrel.core.page.facts import LEAST_WORDS, SKETCH
 from indrel.decide.site import Site
 
 NEAR = 0.9
@@ -121,6 +117,10 @@ def _lead_alike(site: Site, groups: Sequence[Sequence[int]]) -> list[list[int]]:
     if not groups:
         return []
     sizes = [len(group) for group in groups]
+    import numpy as np
+
+    from indrel.arrow import pa
+
     paired = pa.table({
         "first": pa.array(np.repeat([group[0] for group in groups], sizes), pa.int32()),
         "id": pa.array([n for group in groups for n in group], pa.int32()),
@@ -144,17 +144,21 @@ def _lead_alike(site: Site, groups: Sequence[Sequence[int]]) -> list[list[int]]:
 
 def _near_pairs(site: Site) -> list[tuple[int, int]]:
     """Pages whose runs of words are nearly the same; of pages with equal texts only the first is looked at."""
-    table: Any = site.con.sql(
-        f"""SELECT min(id) AS id, any_value(sketch) AS sketch FROM twinnable
-        WHERE sketch IS NOT NULL AND own_words >= {LONG_ENOUGH} GROUP BY text_hash ORDER BY id"""
-    ).to_arrow_table()
-    if table.num_rows < 2:
+    long = f"sketch IS NOT NULL AND own_words >= {LONG_ENOUGH}"
+    if site.one(f"SELECT count(DISTINCT text_hash) FROM twinnable WHERE {long}") < 2:
         return []
+    import numpy as np
+
+    import indrel.arrow  # noqa: F401  # settles the array library before its first array
+
+    table: Any = site.con.sql(
+        f"SELECT min(id) AS id, any_value(sketch) AS sketch FROM twinnable WHERE {long} GROUP BY text_hash ORDER BY id"
+    ).to_arrow_table()
     ids = table.column("id").to_numpy()
     octets = b"".join(
         np.frombuffer(c.buffers()[2], dtype=np.uint8)[_span(c)].tobytes() for c in table.column("sketch").chunks
     )
-    runs: npt.NDArray[np.uint16] = np.frombuffer(octets, dtype=np.uint16).reshape(len(ids), -1)[:, :SKETCH]
+    runs = np.frombuffer(octets, dtype=np.uint16).reshape(len(ids), -1)[:, :SKETCH]
     found: set[tuple[int, int]] = set()
     for band in range(BANDS):
         keys = np.ascontiguousarray(runs[:, band * _ROWS : (band + 1) * _ROWS]).view(np.uint64).ravel()
@@ -176,6 +180,8 @@ def _near_pairs(site: Site) -> list[tuple[int, int]]:
 
 def _span(chunk: Any) -> slice:
     """The octets of an Arrow array of binary values within its buffer."""
+    import numpy as np
+
     offsets = np.frombuffer(chunk.buffers()[1], dtype=np.int32)[chunk.offset : chunk.offset + len(chunk) + 1]
     return slice(int(offsets[0]), int(offsets[-1]))
 

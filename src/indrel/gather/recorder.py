@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Collection, Iterable, Sequence
-from datetime import UTC, datetime
-from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -16,22 +14,12 @@ from indrel.core.address import site_key
 from indrel.core.page.facts import UNFOLLOWED
 from indrel.core.sitemap import Entry, SitemapSummary, entry_fault
 from indrel.gather.parsing import Parsed
-from indrel.snapshot import SnapshotWriter
+from indrel.snapshot import SnapshotWriter, now
 from indrel.snapshot.schema import arrow
 from indrel.snapshot.store import COUNTING_MEMORY
 
 COMMIT_ROWS = 200_000
 COMMIT_SECONDS = 0.5
-
-
-def now() -> str:
-    """The time as snapshots write it."""
-    return _second(int(time.time()))
-
-
-@lru_cache(maxsize=4)
-def _second(seconds: int) -> str:
-    return datetime.fromtimestamp(seconds, UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
 
 
 class Recorder:

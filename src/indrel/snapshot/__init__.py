@@ -1,5 +1,6 @@
 """One file that holds every fact gathered in one audit."""
 
+from indrel.snapshot.moment import now
 from indrel.snapshot.store import Snapshot, SnapshotWriter, claimed
 
-__all__ = ["Snapshot", "SnapshotWriter", "claimed"]
+__all__ = ["Snapshot", "SnapshotWriter", "claimed", "now"]

@@ -314,10 +314,23 @@ class Snapshot:
         if not path.is_file():
             raise SnapshotError(f"{path} does not exist: give a snapshot that `indrel audit` wrote")
         self.path = path
-        self._file = path.resolve()
+        self._file: Path | None = path.resolve()
         self.con = _connect(self._file, memory)
         _attach(self.con, self._file, read_only=True)
         self.meta = _check_version(self.con, path)
+
+    @classmethod
+    def held(cls, meta: Mapping[str, Any], rows: Mapping[str, Sequence[Sequence[Any]]]) -> Self:
+        """A snapshot of a few rows that no file holds; what is decided of it is not kept."""
+        made = cls.__new__(cls)
+        made.path, made._file = Path(), None
+        made.con = _connect()
+        made.con.execute(f"ATTACH ':memory:' AS {NAME_OF_DATABASE}; USE {NAME_OF_DATABASE}")
+        made.con.execute(";".join(create_statements()))
+        for table, some in rows.items():
+            made.con.executemany(f"INSERT INTO {table} VALUES ({', '.join('?' * len(TABLES[table]))})", some)
+        made.meta = {"schema": VERSION, **meta}
+        return made
 
     def rows(self, sql: str, parameters: Sequence[Any] | None = None) -> list[tuple[Any, ...]]:
         return self.con.execute(sql, parameters).fetchall()
@@ -335,6 +348,8 @@ class Snapshot:
         `staged` are temporary tables by the names in `DECIDED`, `rows` other tables' rows. Another process
         that is reading, or a file that may not be written, is no error: what was decided is then decided again.
         """
+        if self._file is None:
+            return False
         was = self._file.stat()
         if shutil.disk_usage(self._file.parent).free < ROOM + was.st_size:
             log.debug("decided rows are not kept: the disk is nearly full")
@@ -342,7 +357,7 @@ class Snapshot:
         self.con.execute(f"USE memory; DETACH {NAME_OF_DATABASE}")
         kept = False
         try:
-            kept = self._write_decided(key, staged, rows)
+            kept = self._write_decided(self._file, key, staged, rows)
         finally:
             _attach(self.con, self._file, read_only=True)
             os.utime(self._file, ns=(was.st_atime_ns, was.st_mtime_ns))  # asking a question makes no snapshot newer
@@ -351,10 +366,10 @@ class Snapshot:
         return kept
 
     def _write_decided(
-        self, key: Mapping[str, Any], staged: Mapping[str, str], rows: Mapping[str, Sequence[Sequence[Any]]]
+        self, file: Path, key: Mapping[str, Any], staged: Mapping[str, str], rows: Mapping[str, Sequence[Sequence[Any]]]
     ) -> bool:
         try:
-            _attach(self.con, self._file, read_only=False, patience=0)
+            _attach(self.con, file, read_only=False, patience=0)
         except SnapshotError as error:
             log.debug("decided rows are not kept: %s", error)
             return False

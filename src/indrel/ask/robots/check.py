@@ -2,19 +2,16 @@
 
 from __future__ import annotations
 
-import tempfile
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 from indrel.ask.robots.loaded import Loaded
-from indrel.ask.robots.placed import in_place, lone_snapshot
+from indrel.ask.robots.placed import alone, in_place
 from indrel.checks import checks, judge
 from indrel.checks.topics.robots_reach import RuleUse, rule_uses
 from indrel.core.crawlers import Crawler
 from indrel.core.model import Finding, Skipped
-from indrel.decide.site import Site
-from indrel.snapshot import Snapshot
 
 NOT_OF_THE_FILE = ("barred-unread", "listed-barred", "barred-noindex", "barred-canonical")
 TOPICS = ("robots", "robots_lines", "robots_reach")
@@ -44,16 +41,10 @@ class Checked:
 def check(loaded: Loaded, crawlers: Sequence[Crawler], snapshot: Path | None) -> Checked:
     """The checks of robots.txt on one file; with a snapshot also those that need known addresses."""
     only = [c.id for c in checks().values() if c.topic in TOPICS and c.id not in NOT_OF_THE_FILE]
-    with tempfile.TemporaryDirectory() as folder:
-        if snapshot is None:
-            path = Path(folder, "robots.indrel")
-            lone_snapshot(path, loaded)
-            site = Site(Snapshot(path), crawlers)
-        else:
-            site = in_place(snapshot, crawlers, loaded)
-        try:
-            verdict = judge(site, only)
-            uses = rule_uses(site, site.robots[site.base_origin]) if snapshot else []
-            return Checked(list(verdict.findings), list(verdict.crashed), uses)
-        finally:
-            site.close()
+    site = in_place(snapshot, crawlers, loaded) if snapshot else alone(loaded, crawlers)
+    try:
+        verdict = judge(site, only)
+        uses = rule_uses(site, site.robots[site.base_origin]) if snapshot else []
+        return Checked(list(verdict.findings), list(verdict.crashed), uses)
+    finally:
+        site.close()

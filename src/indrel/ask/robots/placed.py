@@ -2,36 +2,34 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from pathlib import Path
+from typing import Any
 
 from indrel.ask.robots.loaded import Loaded
 from indrel.core.address import origin_of, split
 from indrel.core.crawlers import Crawler
 from indrel.decide.site import Site
-from indrel.gather.recorder import now
-from indrel.snapshot import Snapshot, SnapshotWriter
+from indrel.snapshot import Snapshot, SnapshotWriter, now
 
 
-def lone_snapshot(path: Path, loaded: Loaded, urls: Iterable[str] = ()) -> None:
-    kind = "list" if urls else "robots"
-    with SnapshotWriter(path) as writer:
-        writer.set_meta(
-            source={"kind": kind, "location": loaded.where}, base=loaded.origin + "/", started=now(), complete=True,
-            hosts=[split(loaded.origin + "/").host], located=loaded.located,
-        )  # fmt: skip
-        writer.add(
-            "robots",
-            [
-                (
-                    loaded.origin, loaded.status, loaded.error, loaded.media_type, list(loaded.hops), loaded.final,
-                    loaded.body, False, "site", True, None if loaded.located else loaded.where,
-                )
-            ],
-        )  # fmt: skip
-        for number, url in enumerate(dict.fromkeys(urls)):
-            writer.add("address", [(number, loaded.origin, split(url).path, True)])
-            writer.add("given", [(number, "also")])
+def alone(loaded: Loaded, crawlers: Sequence[Crawler]) -> Site:
+    """A robots.txt as a site of which nothing else is known."""
+    return Site(Snapshot.held(_meta("robots", loaded), {"robots": [_row(loaded)]}), crawlers)
+
+
+def _meta(kind: str, loaded: Loaded) -> dict[str, Any]:
+    return {
+        "source": {"kind": kind, "location": loaded.where}, "base": loaded.origin + "/", "started": now(), "complete": True,
+        "hosts": [split(loaded.origin + "/").host], "located": loaded.located,
+    }  # fmt: skip
+
+
+def _row(loaded: Loaded) -> tuple[Any, ...]:
+    return (
+        loaded.origin, loaded.status, loaded.error, loaded.media_type, list(loaded.hops), loaded.final, loaded.body, False, "site",
+        True, None if loaded.located else loaded.where,
+    )  # fmt: skip
 
 
 def in_place(snapshot: Path, crawlers: Sequence[Crawler], loaded: Loaded | None) -> Site:
@@ -45,5 +43,10 @@ def of_list(loaded: Loaded, urls: Sequence[str], crawlers: Sequence[Crawler], fo
     """A site that is a list of addresses under one robots.txt; its temporary snapshot is kept in `folder`."""
     path = folder / "list.indrel"
     if not path.exists():
-        lone_snapshot(path, loaded, urls)
+        with SnapshotWriter(path) as writer:
+            writer.set_meta(**_meta("list", loaded))
+            writer.add("robots", [_row(loaded)])
+            for number, url in enumerate(dict.fromkeys(urls)):
+                writer.add("address", [(number, loaded.origin, split(url).path, True)])
+                writer.add("given", [(number, "also")])
     return Site(Snapshot(path), crawlers, {loaded.origin: (loaded.body, loaded.where)})

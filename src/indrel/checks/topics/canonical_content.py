@@ -10,7 +10,6 @@ from indrel.checks.changes import EACH_ITSELF, NAMES_ITSELF
 from indrel.checks.evidence import WHERE, about, canonicals
 from indrel.checks.measures import MANY, MOST_NAMED
 from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
-from indrel.core.page.wording import alike
 from indrel.decide.site import Site
 from indrel.decide.twins import WORDING, idle_parameters, open_twins
 
@@ -119,6 +118,10 @@ def canonical_unlike(site: Site) -> Iterator[Hit]:
         AND least(p.own_words, q.own_words) >= {ENOUGH} AND NOT (f.entry IS NOT NULL AND f.want = 'show')
         ORDER BY f.origin, f.path"""
     )
+    if not rows:
+        return
+    from indrel.core.page.sketch import alike
+
     chosen = []
     for row in rows:
         contained = min(row[8], row[9]) < 0.3 * max(

@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-
-import numpy as np
-import numpy.typing as npt
+from typing import Any
 
 from indrel.checks.catalogue import Hit, Need, check
 from indrel.checks.changes import LINK, SAID, Change, each, to, with_rel, without
@@ -15,7 +13,6 @@ from indrel.checks.topics.wants import hub_links
 from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
 from indrel.core.page.anchors import rel_slips
 from indrel.core.page.facts import UNFOLLOWED, LinkFlag
-from indrel.decide.graph import link_graph
 from indrel.decide.site import Site
 from indrel.sqltext import quoted
 
@@ -62,11 +59,15 @@ def _cut_off(site: Site) -> list[tuple[tuple[int, str, int, int | None], int]]:
     )
     if not wanted or not _has_unfollowed(site):
         return []
+    import numpy as np
+
+    from indrel.decide.graph import link_graph
+
     graph = link_graph(site)
     missed = np.zeros(len(wanted), dtype=np.int64)
     ids = np.array([row[0] for row in wanted])
     allowed = ~np.array([row[2] for row in wanted], dtype=np.int64)
-    done: dict[tuple[int, ...], npt.NDArray[np.bool_]] = {}
+    done: dict[tuple[int, ...], Any] = {}
     for i in range(len(site.crawlers)):
         key = _view(site, i)
         if key not in done:

@@ -5,8 +5,6 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-import numpy as np
-
 from indrel.checks.catalogue import Hit, Need, check
 from indrel.checks.changes import LINE_GOES, ROBOTS, Change, line_with, to
 from indrel.checks.evidence import about, robots_line
@@ -15,7 +13,7 @@ from indrel.core.address import normalise, site_key, split
 from indrel.core.answers import status_text
 from indrel.core.crawlers import STAR
 from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
-from indrel.core.robots import Access, HostRobots, match_many
+from indrel.core.robots import Access, HostRobots
 from indrel.core.robots.access import MAX_HOPS
 from indrel.core.robots.compare import left_out, never_wins
 from indrel.core.robots.file import MAX_OCTETS, Line, Rule
@@ -319,6 +317,10 @@ def _opened(site: Site, host: HostRobots, index: int) -> list[str]:
     """Known addresses that a crawler's own group opens to it although `*` bars them."""
     general = host.file.ruleset((STAR,)).rules
     ids, paths = site.paths(host.origin)
+    import numpy as np
+
+    from indrel.core.robots import match_many
+
     bars = np.array([not rule.allow for rule in general] + [False])
     found = about(
         site,

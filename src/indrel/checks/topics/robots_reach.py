@@ -5,14 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import NamedTuple
 
-import numpy as np
-
 from indrel.checks.catalogue import Hit, Need, check
 from indrel.checks.changes import ROBOTS, Change, in_its_case
 from indrel.checks.evidence import WHERE, about, answers, canonicals, robots_line, rules, stated
 from indrel.checks.topics.robots_lines import beaten, readable
 from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
-from indrel.core.robots import Access, HostRobots, Paths, RobotsFile, Rule, match_many
+from indrel.core.robots import Access, HostRobots, RobotsFile, Rule
 from indrel.core.robots.file import compile_path, written_path
 from indrel.decide.site import Site
 
@@ -29,6 +27,10 @@ class RuleUse(NamedTuple):
 
 def rule_uses(site: Site, host: HostRobots) -> list[RuleUse]:
     """Per group and rule of a robots.txt, what it does to the known addresses, pages and resources."""
+    import numpy as np
+
+    from indrel.core.robots import match_many
+
     ids, paths = site.paths(host.origin)
     wanted_ids = [i for (i,) in site.rows("SELECT id FROM fact WHERE want = 'show'")]
     wanted = np.isin(ids, np.array(wanted_ids, dtype=ids.dtype))
@@ -45,19 +47,23 @@ def rule_uses(site: Site, host: HostRobots) -> list[RuleUse]:
 
 def unused_rules(site: Site, host: HostRobots) -> list[Rule]:
     """Rules that decide no known address in any group, unless they can never win anyway."""
+    from indrel.core.robots import match_many
+
     paths = site.paths(host.origin)[1]
     used: set[int] = set()
     everything: dict[int, Rule] = {}
     for token in host.file.agents:
         rules_of = host.file.ruleset((token,)).rules
         everything |= {r.line: r for r in rules_of}
-        used |= {rules_of[i].line for i in np.unique(match_many(rules_of, paths)).tolist() if i >= 0}
+        used |= {rules_of[i].line for i in set(match_many(rules_of, paths).tolist()) if i >= 0}
     never = {rule.line for rule, _ in beaten(host)}
     return [rule for line, rule in sorted(everything.items()) if line not in used | never]
 
 
 def case_slips(site: Site, host: HostRobots, unused: list[Rule]) -> dict[int, str]:
     """Rules that match nothing, but would match known addresses if case were ignored: line and one such path."""
+    from indrel.core.robots import Paths, match_many
+
     paths = site.paths(host.origin)[1]
     unused = [rule for rule in unused if not (match_many([rule], paths) >= 0).any()]  # others lose to a longer rule
     if not unused:
@@ -70,7 +76,7 @@ def case_slips(site: Site, host: HostRobots, unused: list[Rule]) -> dict[int, st
     found = {}
     for rule in unused:
         lower = Rule(rule.allow, rule.path.lower(), rule.line, rule.text, compile_path(rule.path.lower()))
-        hits = np.flatnonzero(match_many([lower], ready) >= 0)
+        hits = (match_many([lower], ready) >= 0).nonzero()[0]
         if len(hits):
             found[rule.line] = written_path(array[int(hits[0])].as_py())
     return found

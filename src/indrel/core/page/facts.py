@@ -13,6 +13,12 @@ from indrel.core.page.tokens import Tokens, parse_header
 LITTLE = 60
 """An error page has at most so many words."""
 
+SKETCH = 32
+"""Minima kept of each of the two sets of a sketch: runs of four words, and words."""
+
+LEAST_WORDS = 5
+"""Texts with fewer words are no sign of anything."""
+
 MAX_TEXT = 300
 """Evidence texts are cut to this many characters."""
 

@@ -27,9 +27,10 @@ from indrel.core.page.facts import (
     Slip,
 )
 from indrel.core.page.octets import bound, to_utf8
+from indrel.core.page.sketch import fingerprint
 from indrel.core.page.source import Source, attributes_of, in_body, outermost, written
 from indrel.core.page.tokens import Tokens, parse_content
-from indrel.core.page.wording import fingerprint, structured_data, wording_marks
+from indrel.core.page.wording import structured_data, wording_marks
 
 _OPAQUE = re.compile(rb"<!--.*?-->|<(script|style|title|textarea|noscript)\b.*?</\1\s*>", re.IGNORECASE | re.DOTALL)
 _REFRESH = re.compile(

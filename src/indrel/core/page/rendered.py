@@ -10,8 +10,9 @@ from typing import Any
 from indrel.core.address import normalise
 from indrel.core.page.anchors import link_flags
 from indrel.core.page.facts import MAX_TEXT, Canonical, Directive, Link, LinkFlag, Mark, Origin
+from indrel.core.page.sketch import fingerprint
 from indrel.core.page.tokens import Tokens, parse_content
-from indrel.core.page.wording import fingerprint, wording_marks
+from indrel.core.page.wording import wording_marks
 
 OK, EMPTY, ERROR, NONE = "ok", "empty", "error", "none"
 

@@ -1,40 +1,17 @@
-"""What a page's own text tells: its fingerprint, and whether it says that there is nothing.
+"""What a page's own text and structured data tell: whether it says that there is nothing, what it says that it is.
 
 The own text is the visible text without navigation, header, footer and asides.
 """
 
 from __future__ import annotations
 
-import hashlib
 import json
 import re
-import zlib
 from typing import Any, NamedTuple
-
-import numpy as np
-import numpy.typing as npt
 
 from indrel.core.page.facts import LITTLE, Mark
 
-SKETCH = 32
-"""Minima kept of each of the two sets: runs of four words, and words."""
-
-RUN = 4
-LOOKED_AT = 12_000
-"""Characters of a text that are sketched, and in which words are counted."""
-
-LEAST_WORDS = 5
-"""Texts with fewer words are no sign of anything."""
-
 _WORD = re.compile(r"\w+")
-_APART = bytes(c if c > 127 or chr(c).isalnum() or c == ord("_") else 32 for c in range(256))
-"""Octets that stand in no word become spaces."""
-
-_random = np.frombuffer(hashlib.shake_256(b"wording").digest(8 * (2 * SKETCH + RUN)), dtype=np.uint64)
-_FACTORS = _random[:SKETCH, np.newaxis] | np.uint64(1)
-_OFFSETS = _random[SKETCH : 2 * SKETCH, np.newaxis]
-_STEPS = _random[2 * SKETCH :] | np.uint64(1)
-
 _ERROR = re.compile(
     r"\b(error )?(404|410)\b|\bnot (be )?found\b|\b(cannot|can.?t|could ?n.?t|could not) (be )?(find|found|locate[d]?)\b"
     r"|\b(does ?n.?t|does not|no longer) exists?\b|\bno longer (available|here|online)\b|\bnothing (was |to be )?found\b"
@@ -68,65 +45,6 @@ W3C_DATE = re.compile(
 
 _LONG_DATA = 200_000
 _DEPTH = 6
-
-
-class Wording(NamedTuple):
-    """What an own text tells. `sketch` is the minima as octets, `bag` the same for the same words in any order; both are
-    None for texts of few words."""
-
-    text_hash: int
-    words: int
-    sketch: bytes | None
-    bag: int | None
-
-
-def fingerprint(text: str) -> Wording:
-    """The text's hash (white space aside), its number of words (of its beginning) and its sketch (min-wise hashing).
-
-    The share of equal minima estimates how much two texts have in common (Jaccard): the first half
-    of a sketch is of runs of four words, the second of words.
-    """
-    digest = hashlib.blake2b(" ".join(text.split()).encode("utf-8", "surrogatepass"), digest_size=8).digest()
-    found = words_of(text[:LOOKED_AT].lower())
-    sketch, bag = _sketch(found) if len(found) >= LEAST_WORDS else (None, None)
-    return Wording(int.from_bytes(digest, "big", signed=True), len(found), sketch, bag)
-
-
-def words_of(text: str) -> list[bytes]:
-    """The words of a text, as `\\w+` finds them, as octets: a table takes a tenth of the time of a regular expression."""
-    if not text.isascii():
-        for character in set(text):
-            if character > "\x7f" and not character.isalnum():
-                text = text.replace(character, " ")
-    return text.encode().translate(_APART).split()
-
-
-def _sketch(octets: list[bytes]) -> tuple[bytes, int]:
-    hashes = np.fromiter(map(zlib.crc32, octets), dtype=np.uint64, count=len(octets))
-    size = len(hashes) - RUN + 1
-    runs = hashes[:size] * _STEPS[0]
-    for i in range(1, RUN):
-        runs += hashes[i : i + size] * _STEPS[i]
-    bag = int((hashes * hashes).sum()) >> 1  # a sum knows no order; of squares, since sums of checksums meet more often
-    return _minima(runs).tobytes() + _minima(_distinct(hashes)).tobytes(), bag
-
-
-def _distinct(values: npt.NDArray[np.uint64]) -> npt.NDArray[np.uint64]:
-    """Each value once; NumPy's own way to say so loads its masked arrays first, in every process that parses."""
-    found = np.sort(values)
-    return found[np.concatenate(([True], found[1:] != found[:-1]))]
-
-
-def _minima(values: npt.NDArray[np.uint64]) -> npt.NDArray[np.uint16]:
-    mixed = values[None, :] * _FACTORS + _OFFSETS
-    found: npt.NDArray[np.uint16] = ((mixed.min(axis=1) * _STEPS[0]) >> np.uint64(48)).astype(np.uint16)
-    return found
-
-
-def alike(one: bytes, other: bytes) -> tuple[float, float]:
-    """How much of their runs of words, and of their words, two sketched texts share (0 to 1)."""
-    same = np.frombuffer(one, dtype=np.uint16) == np.frombuffer(other, dtype=np.uint16)
-    return float(same[:SKETCH].mean()), float(same[SKETCH:].mean())
 
 
 def says_error(heading: str, words: int) -> bool:
