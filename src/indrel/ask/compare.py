@@ -4,18 +4,14 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass, field
-from typing import Any
+from dataclasses import dataclass
+from typing import Any, NamedTuple
 
-from indrel.checks import checks as catalogue
+from indrel.ask.unknown import UNKNOWN, Unasked, Unreadable, unreachable
 from indrel.checks import verdict_of
-from indrel.checks.catalogue import Need
 from indrel.checks.evidence import robots_line
-from indrel.checks.run import why_skipped
-from indrel.core.address import HostMap, origin_of
-from indrel.core.answers import status_text
+from indrel.core.address import HostMap
 from indrel.core.model import Evidence, Finding, Lost, State
-from indrel.core.robots import Access
 from indrel.decide.reasons import decides, reasons
 from indrel.decide.site import Site
 from indrel.errors import UsageError
@@ -80,25 +76,24 @@ class Edit:
         }  # fmt: skip
 
 
-@dataclass
+@dataclass(frozen=True)
 class Comparison:
     """What changed from one snapshot to another. Addresses are the later snapshot's."""
 
-    states: list[StateChange] = field(default_factory=list)
-    edits: list[Edit] = field(default_factory=list)
-    directives: list[dict[str, object]] = field(default_factory=list)
-    rules: list[dict[str, object]] = field(default_factory=list)
-    sitemap_new: list[str] = field(default_factory=list)
-    sitemap_gone: list[str] = field(default_factory=list)
-    addresses_new: list[str] = field(default_factory=list)
-    addresses_gone: list[str] = field(default_factory=list)
-    findings_new: list[Finding] = field(default_factory=list)
-    findings_gone: list[Finding] = field(default_factory=list)
-    findings_still: int = 0
-    unknown: list[dict[str, object]] = field(default_factory=list)
+    common: int
+    states: list[StateChange]
+    edits: list[Edit]
+    directives: list[dict[str, object]]
+    rules: list[dict[str, object]]
+    sitemap_new: list[str]
+    sitemap_gone: list[str]
+    addresses_new: list[str]
+    addresses_gone: list[str]
+    findings_new: list[Finding]
+    findings_gone: list[Finding]
+    findings_still: int
+    unknown: list[dict[str, object]]
     """What could not be read in one of the audits: `url`, `because`, and the checks that spoke of it in the other."""
-
-    common: int = 0
 
     @property
     def worse(self) -> int:
@@ -121,13 +116,16 @@ def compare(before: Site, after: Site, hosts: HostMap | None = None) -> Comparis
     """Compare two readings by address and crawler; `hosts` names hosts of the earlier one that stand for later ones."""
     if [c.token for c in before.crawlers] != [c.token for c in after.crawlers]:
         raise UsageError("the two snapshots are seen by different crawlers: name them with --crawler")
-    found = Comparison(changed_states(before, after, hosts or HostMap()))
-    found.common = int(after.one("SELECT count(*) FROM fact JOIN earlier USING (origin, path) WHERE known"))
-    _sets(after, found)
-    _rules(before, after, found)
-    _findings(before, after, hosts or HostMap(), found)
-    found.edits = _edits(before, after, found.states, hosts or HostMap())
-    return found
+    hosts = hosts or HostMap()
+    states = changed_states(before, after, hosts)
+    common = int(after.one("SELECT count(*) FROM fact JOIN earlier USING (origin, path) WHERE known"))
+    sets = _known_sets(before, after)
+    findings = _findings(before, after, hosts)
+    return Comparison(
+        common, states, _edits(before, after, states, hosts), _directives(after), _rules(before, after), sets.sitemap_new,
+        sets.sitemap_gone, sets.new, sets.gone, findings.new, findings.gone, findings.still,
+        _unknown(before, after, sets, findings),
+    )  # fmt: skip
 
 
 def _bring_over(before: Site, after: Site, hosts: HostMap) -> None:
@@ -163,102 +161,9 @@ def said_sql(target: str = "t.origin") -> str:
 FROM fact f WHERE f.known AND f.read AND f.status < 300"""
 
 
-UNKNOWN = "NOT read OR status IS NULL OR status >= 500 OR status IN (408, 425, 429)"
-"""Whether nothing is known of an address, over the columns of `fact`: it was not read, or did not answer this time."""
-
-
-def _unreachable(site: Site) -> set[str]:
-    """The hosts whose robots.txt could not be had: crawlers keep away, and nothing is known of what it says."""
-    return {host.origin for host in site.robots.values() if host.known and host.access is Access.ALL_BARRED}
-
-
 def _origins(names: Iterable[str]) -> str:
     """Origins for a query's IN, which must not be empty."""
     return quoted_list(["", *sorted(names)])
-
-
-class Unasked:
-    """Why an audit says nothing of a check at an address: it was left out, or the page was not looked at with the browser."""
-
-    def __init__(self, site: Site) -> None:
-        self._left_out = {id: why for id, one in catalogue().items() if (why := why_skipped(one, site))}
-        looked = "SELECT a.origin || a.path FROM render r JOIN address a ON a.id = r.address WHERE r.outcome <> 'none'"
-        self._looked = {url for (url,) in site.rows(looked)} if "render" in site.filled else set()
-
-    def why(self, check: str, url: str) -> str | None:
-        """The reason; None where the audit would have found it."""
-        if because := self._left_out.get(check):
-            return f"{check} was left out: {because}"
-        rendered = check in catalogue() and Need.RENDERED in catalogue()[check].needs
-        return "not looked at with the browser this time" if rendered and url not in self._looked else None
-
-
-class Unreadable:
-    """Why an address could not be read in an audit; None where it was read, or is known not to be there any more."""
-
-    def __init__(self, site: Site) -> None:
-        self.site = site
-        self._shut = {
-            origin: f"robots.txt: {status_text(site.robots[origin].status, site.robots[origin].error)}"
-            for origin in _unreachable(site)
-        }
-        self.whole = self._nothing_read()
-
-    def _nothing_read(self) -> str | None:
-        """Why an address that an audit does not know may be there all the same; None where it would have been found."""
-        if not self.site.complete:
-            return f"not read: {self.site.meta.get('incomplete_because') or 'the audit is not complete'}"
-        start = self.site.rows(
-            f"SELECT read, status, error, barred FROM fact WHERE id = ? AND ({UNKNOWN})", [self.site.start_id]
-        )
-        if not start:
-            return None
-        read, status, error, barred = start[0]
-        if because := self._shut.get(self.site.base_origin):
-            return because
-        return f"the start page could not be read: {status_text(status, error) if read else 'barred' if barred else 'not asked'}"
-
-    def why(self, urls: Iterable[str]) -> dict[str, str]:
-        """Of some addresses those that could not be read, with the reason."""
-        chosen = sorted({u for u in urls if "://" in u})
-        rows = {
-            row[0]: row[1:]
-            for row in self.site.rows(
-                f"""SELECT origin || path AS url, read, status, error, barred, {UNKNOWN} AS unseen FROM fact
-                WHERE url IN (SELECT unnest(?::VARCHAR[]))""",
-                [chosen],
-            )
-        }
-        sitemaps = {
-            url: (status, error)
-            for url, status, error in self.site.rows("SELECT url, status, fetch_error FROM sitemap")
-        }
-        found = {}
-        for url in chosen:
-            reason = self._robots(url) or self._page(url, rows.get(url), sitemaps.get(url))
-            if reason:
-                found[url] = reason
-        return found
-
-    def _robots(self, url: str) -> str | None:
-        host = self.site.robots.get(origin_of(url))
-        if not url.endswith("/robots.txt") or host is None or not host.known:
-            return None
-        return status_text(host.status, host.error) if host.access is Access.ALL_BARRED else ""
-
-    def _page(self, url: str, row: tuple[Any, ...] | None, sitemap: tuple[int | None, str | None] | None) -> str | None:
-        if sitemap is not None:
-            return None if sitemap[0] == 200 or (sitemap[0] and 400 <= sitemap[0] < 500) else status_text(*sitemap)
-        if row is None:
-            return self.whole
-        read, status, error, barred, unseen = row
-        if not unseen:
-            return None
-        if read:
-            return status_text(status, error)
-        if barred:
-            return self._shut.get(origin_of(url)) or "barred, so it was not read"
-        return self.whole
 
 
 def lost_since(before: Site, after: Site) -> list[Lost]:
@@ -272,7 +177,7 @@ def changed_states(before: Site, after: Site, hosts: HostMap | None = None) -> l
     """Addresses whose state changed, by crawler: wanted ones that got worse first."""
     hosts = hosts or HostMap()
     _bring_over(before, after, hosts)
-    shut, shut_then = _origins(_unreachable(after)), _origins(map(hosts.origin, _unreachable(before)))
+    shut, shut_then = _origins(unreachable(after)), _origins(map(hosts.origin, unreachable(before)))
     found = []
     for i, crawler in enumerate(after.crawlers):
         found += [
@@ -288,32 +193,57 @@ def changed_states(before: Site, after: Site, hosts: HostMap | None = None) -> l
     return sorted(found, key=lambda c: (not c.is_worse, not c.wanted, c.after == State.OPEN, c.url))
 
 
-def _sets(after: Site, found: Comparison) -> None:
-    """Addresses, directives and sitemap entries that are new, gone or changed."""
+class _Sets(NamedTuple):
+    """Addresses and sitemap entries that only one of the audits has. `unseen_gone` and `unseen_new` are those that the other
+    could not have come across: neither gone nor new."""
 
-    def column(sql: str) -> list[str]:
-        return [url for (url,) in after.rows(sql)]
+    new: list[str]
+    gone: list[str]
+    sitemap_new: list[str]
+    sitemap_gone: list[str]
+    unseen_new: list[str]
+    unseen_gone: list[str]
 
+
+def _known_sets(before: Site, after: Site) -> _Sets:
     here = "SELECT origin, path FROM fact WHERE known"
     listed = "SELECT DISTINCT a.origin, a.path FROM entry e JOIN address a ON a.id = e.address"
-    for urls, ours, theirs in (
-        (found.addresses_new, here, "SELECT origin, path FROM earlier"),
-        (found.addresses_gone, "SELECT origin, path FROM earlier", here),
-        (found.sitemap_new, listed, "SELECT origin, path FROM earlier_listed"),
-        (found.sitemap_gone, "SELECT origin, path FROM earlier_listed", listed),
-    ):
-        urls += column(f"SELECT origin || path AS url FROM (({ours}) EXCEPT ({theirs})) ORDER BY url")
-    for what in ("robots", "canonical"):
-        found.directives += [
-            {"url": url, "what": what, "before": old, "after": new}
-            for url, old, new in after.rows(
-                f"SELECT origin || path AS url, e.{what}, n.{what} FROM ({said_sql()}) n JOIN earlier_said e USING (origin, path) "
-                f"WHERE e.{what} <> n.{what} ORDER BY url"
+    new, gone, sitemap_new, sitemap_gone = (
+        [
+            url
+            for (url,) in after.rows(
+                f"SELECT origin || path AS url FROM (({ours}) EXCEPT ({theirs})) ORDER BY url"
             )
         ]
+        for ours, theirs in (
+            (here, "SELECT origin, path FROM earlier"), ("SELECT origin, path FROM earlier", here),
+            (listed, "SELECT origin, path FROM earlier_listed"), ("SELECT origin, path FROM earlier_listed", listed),
+        )
+    )  # fmt: skip
+    unseen_new: list[str] = []
+    unseen_gone: list[str] = []
+    if Unreadable(after).whole:
+        unseen_gone, gone = gone, []
+        sitemap_gone = sitemap_gone if _sitemap_read(after) else []
+    if Unreadable(before).whole:
+        unseen_new, new = new, []
+        sitemap_new = sitemap_new if _sitemap_read(before) else []
+    return _Sets(new, gone, sitemap_new, sitemap_gone, unseen_new, unseen_gone)
 
 
-def _rules(before: Site, after: Site, found: Comparison) -> None:
+def _directives(after: Site) -> list[dict[str, object]]:
+    """Directives of addresses that both audits know, where they changed."""
+    return [
+        {"url": url, "what": what, "before": old, "after": new}
+        for what in ("robots", "canonical")
+        for url, old, new in after.rows(
+            f"SELECT origin || path AS url, e.{what}, n.{what} FROM ({said_sql()}) n JOIN earlier_said e USING (origin, path) "
+            f"WHERE e.{what} <> n.{what} ORDER BY url"
+        )
+    ]
+
+
+def _rules(before: Site, after: Site) -> list[dict[str, object]]:
     """Rules of the main host's robots.txt that only one of the files has."""
     sides = []
     for site in (before, after):
@@ -321,44 +251,53 @@ def _rules(before: Site, after: Site, found: Comparison) -> None:
         groups = host.file.groups if host else ()
         sides.append({(", ".join(g.agents), r.label): r for g in groups for r in g.rules})
     old, new = sides
-    for change, ours, theirs in (("gone", old, new), ("new", new, old)):
-        for (group, label), rule in ours.items():
-            if (group, label) not in theirs:
-                found.rules.append({"change": change, "group": group, "text": rule.text, "line": rule.line})
+    return [
+        {"change": change, "group": group, "text": rule.text, "line": rule.line}
+        for change, ours, theirs in (("gone", old, new), ("new", new, old))
+        for (group, label), rule in ours.items()
+        if (group, label) not in theirs
+    ]
 
 
-def _findings(before: Site, after: Site, hosts: HostMap, found: Comparison) -> None:
+class _Findings(NamedTuple):
+    """Findings that only one of the audits has, how many both have, and those of which one audit cannot know: by address and
+    reason the checks."""
+
+    new: list[Finding]
+    gone: list[Finding]
+    still: int
+    unseen_now: dict[tuple[str, str], list[str]]
+    unseen_then: dict[tuple[str, str], list[str]]
+
+
+def _findings(before: Site, after: Site, hosts: HostMap) -> _Findings:
     old, new = ([f for f in verdict_of(s).findings if not f.accepted] for s in (before, after))
     fresh, gone = apart(old, new, hosts)
-    found.findings_still = len(new) - len(fresh)
-    found.findings_gone, unseen_now = known_of(after, gone, hosts.url)
-    found.findings_new, unseen_then = known_of(before, fresh, hosts.back().url)
-    for when, unseen in (("now", unseen_now), ("then", unseen_then)):
-        for (url, because), checks in unseen.items():
-            found.unknown.append({"url": url, "because": because, "when": when, "checks": checks})
-    told = {str(one["url"]) for one in found.unknown}
+    gone_known, unseen_now = known_of(after, gone, hosts.url)
+    new_known, unseen_then = known_of(before, fresh, hosts.back().url)
+    return _Findings(new_known, gone_known, len(new) - len(fresh), unseen_now, unseen_then)
+
+
+def _unknown(before: Site, after: Site, sets: _Sets, findings: _Findings) -> list[dict[str, object]]:
+    """What could not be read in one of the audits, and why."""
+    unknown: list[dict[str, object]] = [
+        {"url": url, "because": because, "when": when, "checks": checks}
+        for when, unseen in (("now", findings.unseen_now), ("then", findings.unseen_then))
+        for (url, because), checks in unseen.items()
+    ]
+    told = {str(one["url"]) for one in unknown}
     lost_sight = after.rows(
         f"""SELECT origin || path AS url FROM fact JOIN earlier e USING (origin, path) WHERE known AND ({UNKNOWN})
-        AND (barred = 0 OR origin IN ({_origins(_unreachable(after))})) AND NOT e.unseen ORDER BY url"""
+        AND (barred = 0 OR origin IN ({_origins(unreachable(after))})) AND NOT e.unseen ORDER BY url"""
     )
     now, then = Unreadable(after), Unreadable(before)
     reasons_of = now.why([url for (url,) in lost_sight])
-    # what an audit could not have come across is neither gone nor new
-    if now.whole:
-        reasons_of |= dict.fromkeys(found.addresses_gone, now.whole)
-        found.addresses_gone = []
-        found.sitemap_gone = found.sitemap_gone if _sitemap_read(after) else []
-    found.unknown += [
-        {"url": u, "because": b, "when": "now", "checks": []} for u, b in reasons_of.items() if u not in told
-    ]
-    if then.whole:
-        found.unknown += [
-            {"url": u, "because": then.whole, "when": "then", "checks": []}
-            for u in found.addresses_new
-            if u not in told
+    reasons_of |= dict.fromkeys(sets.unseen_gone, now.whole or "")
+    for when, because in (("now", reasons_of), ("then", dict.fromkeys(sets.unseen_new, then.whole or ""))):
+        unknown += [
+            {"url": url, "because": why, "when": when, "checks": []} for url, why in because.items() if url not in told
         ]
-        found.addresses_new = []
-        found.sitemap_new = found.sitemap_new if _sitemap_read(before) else []
+    return unknown
 
 
 def _sitemap_read(site: Site) -> bool:

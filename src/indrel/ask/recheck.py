@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 from indrel.core.model import Finding, Severity
 from indrel.decide.site import Site
@@ -12,18 +12,18 @@ MOST_BESIDE = 200
 """Addresses beside one finding that are asked for again."""
 
 
-@dataclass
+@dataclass(frozen=True)
 class Rechecked:
     """Findings by what became of them; `changed` are pairs of what was said and what is said now.
 
     `unknown` are findings of addresses that could not be read this time, each with the reason: neither mended nor worse.
     """
 
-    mended: list[Finding] = field(default_factory=list)
-    still: list[Finding] = field(default_factory=list)
-    changed: list[tuple[Finding, Finding]] = field(default_factory=list)
-    new: list[Finding] = field(default_factory=list)
-    unknown: list[tuple[Finding, str]] = field(default_factory=list)
+    mended: Sequence[Finding]
+    still: Sequence[Finding]
+    changed: Sequence[tuple[Finding, Finding]]
+    new: Sequence[Finding]
+    unknown: Sequence[tuple[Finding, str]]
     answered: int = 0
     """Addresses asked for again that answered."""
 
@@ -85,7 +85,10 @@ def held(
     what stood already is never new; findings of one rule are told apart by its own line. `unasked` says why the later audit
     tells nothing of a check at an address, if it does not.
     """
-    found = Rechecked()
+    mended: list[Finding] = []
+    still: list[Finding] = []
+    changed: list[tuple[Finding, Finding]] = []
+    unknown: list[tuple[Finding, str]] = []
     unread = unread or {}
     now: dict[tuple[str, str], list[Finding]] = {}
     for finding in after:
@@ -96,7 +99,7 @@ def held(
         exact = next((f for f in same if _said(f) == _said(finding)), None)
         if exact is not None:
             same.remove(exact)
-            found.still.append(finding)
+            still.append(finding)
         else:
             left.append(finding)
     for finding in left:
@@ -106,15 +109,15 @@ def held(
             else now.get((finding.check, finding.url), [])
         )
         if same:
-            found.changed.append((finding, same.pop(0)))
+            changed.append((finding, same.pop(0)))
         elif why := unread.get(finding.url) or unasked(finding.check, finding.url):
-            found.unknown.append((finding, why))
+            unknown.append((finding, why))
         else:
-            found.mended.append(finding)
+            mended.append(finding)
     known = {(f.check, f.url, _said(f)) for f in stood}
     rest = [f for members in now.values() for f in members if f.url in asked or _of_file(f)]
-    found.new = [f for f in rest if (f.check, f.url, _said(f)) not in known]
-    return found
+    new = [f for f in rest if (f.check, f.url, _said(f)) not in known]
+    return Rechecked(mended, still, changed, new, unknown, sum(1 for url in asked if url not in unread))
 
 
 def _of_file(finding: Finding) -> bool:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import sys
 import tempfile
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import partial
 from pathlib import Path
@@ -56,23 +56,23 @@ class ReadFile:
     octets: int
 
 
-@dataclass
+@dataclass(frozen=True)
 class CheckedSitemaps:
     """What the checks said. `states` counts the entries by state in the snapshot, if one was given; `unread` are files
     of an index that could not be found beside it."""
 
-    findings: list[Finding]
-    crashed: list[Skipped]
-    files: list[ReadFile]
-    unread: list[str] = field(default_factory=list)
-    states: dict[str, int] = field(default_factory=dict)
+    findings: Sequence[Finding]
+    crashed: Sequence[Skipped]
+    files: Sequence[ReadFile]
+    unread: Sequence[str] = ()
+    states: Mapping[str, int] = field(default_factory=dict)
     audit: str = ""
     """Whose audit, and of when, judged the entries."""
 
     def as_json(self) -> dict[str, object]:
         files = [{"where": f.where, "kind": f.kind, "entries": f.entries, "octets": f.octets} for f in self.files]
         return {
-            "findings": [f.as_json() for f in self.findings], "files": files, "unread": self.unread, "states": self.states,
+            "findings": [f.as_json() for f in self.findings], "files": files, "unread": list(self.unread), "states": dict(self.states),
         }  # fmt: skip
 
 
@@ -158,33 +158,32 @@ def check(
         try:
             verdict = judge(site, only)
             found = CheckedSitemaps(
-                list(map(_file_first, verdict.findings)), list(verdict.crashed), gatherer.files, gatherer.unread
+                list(map(_file_first, verdict.findings)), verdict.crashed, gatherer.files, gatherer.unread
             )
         finally:
             site.close()
-        if snapshot is not None:
-            _judge_entries(found, path, snapshot, crawlers, intent)
-    return found
+        return found if snapshot is None else _judged(found, path, snapshot, crawlers, intent)
 
 
-def _judge_entries(
+def _judged(
     found: CheckedSitemaps, path: Path, snapshot: Path, crawlers: Sequence[Crawler], intent: Intent | None
-) -> None:
-    """Add what the snapshot says of the entries."""
+) -> CheckedSitemaps:
+    """The same with what the snapshot says of the entries."""
     only = [c.id for c in checks().values() if c.id.startswith(JUDGED) or c.id == "wanted-unlisted"]
     site = Site(Snapshot(snapshot), crawlers, intent=intent, sitemaps=path)
     try:
         verdict = judge(site, only)
-        found.findings += map(_file_first, verdict.findings)
-        found.crashed += verdict.crashed
-        found.audit = spoken_of(site)
         index = len(site.crawlers) - 1
-        found.states = dict(
+        states = dict(
             site.rows(
                 f"""SELECT CASE WHEN e.address IS NULL THEN 'unknown' ELSE {site.state_sql(index)} END AS state, count(*)
                 FROM entry e LEFT JOIN fact ON fact.id = e.address WHERE e.fault IS NULL GROUP BY state ORDER BY state"""
             )
         )
+        return replace(
+            found, findings=[*found.findings, *map(_file_first, verdict.findings)], crashed=[*found.crashed, *verdict.crashed],
+            states=states, audit=spoken_of(site),
+        )  # fmt: skip
     finally:
         site.close()
 

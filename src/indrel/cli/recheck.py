@@ -48,7 +48,7 @@ def recheck(
     """Ask again just for the addresses of findings, and say what is mended; a new snapshot keeps the answers."""
     from indrel import pipeline
     from indrel.ask import recheck as again
-    from indrel.ask.compare import Unasked, Unreadable
+    from indrel.ask.unknown import Unasked, Unreadable
     from indrel.checks import checks
     from indrel.core.address import split
     from indrel.core.page.tokens import nearest
@@ -91,7 +91,6 @@ def recheck(
     later, after = pipeline.examine(gathered.snapshot, crawlers, wants)
     unread = Unreadable(later).why([*asked, *(f.url for f in before)])
     found = again.held(before, [f for f in after.findings if not f.accepted], asked, unread, stood, Unasked(later).why)
-    found.answered = sum(1 for url in asked if url not in unread)
     later.close()
     subject = after.headline.subject
     if json:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 from indrel.core.intent import WantEntry
 from indrel.core.model import Want
@@ -14,14 +14,14 @@ from indrel.plain import safe
 VALUE = "noindex"
 
 
-@dataclass
+@dataclass(frozen=True)
 class HeadersDraft:
     """Two files, and what each pattern is for. `without` are entries that no pattern of addresses can hold."""
 
     nginx: str
     apache: str
-    patterns: list[tuple[str, str, int]] = field(default_factory=list)
-    without: list[WantEntry] = field(default_factory=list)
+    patterns: tuple[tuple[str, str, int], ...] = ()
+    without: tuple[WantEntry, ...] = ()
 
 
 def draft(site: Site) -> HeadersDraft:
@@ -30,24 +30,20 @@ def draft(site: Site) -> HeadersDraft:
     Later entries overrule earlier ones, as they do in the intent file. The lines hold for answers
     with status 200 alone, for others are never listed.
     """
-    found = HeadersDraft("", "")
+    without: list[WantEntry] = []
     rules: list[tuple[str, bool, WantEntry]] = []
     for entry in site.intent.wants:
         patterns = regexes(entry)
         if not patterns:
-            found.without.append(entry)
+            without.append(entry)
         for pattern in patterns:
             rules.append((pattern, entry.want is Want.HIDE, entry))
     while rules and not rules[0][1]:
         rules.pop(0)  # an exception from nothing
     if not any(hide for _, hide, _ in rules):
-        return found
-    found.patterns = [
-        (p, e.text, int(site.one(_COUNT.format(e.sql(site.intent.closed))))) for p, hide, e in rules if hide
-    ]
-    found.nginx = _nginx(rules)
-    found.apache = _apache(rules)
-    return found
+        return HeadersDraft("", "", (), tuple(without))
+    told = [(p, e.text, int(site.one(_COUNT.format(e.sql(site.intent.closed))))) for p, hide, e in rules if hide]
+    return HeadersDraft(_nginx(rules), _apache(rules), tuple(told), tuple(without))
 
 
 _COUNT = "SELECT count(*) FROM fact WHERE known AND ({}) AND noindex = 0 AND tail = ''"

@@ -26,14 +26,14 @@ MOST_ALLOWS = 20
 """Allow lines beside one rule; where more were needed, the rule itself goes, and lines for what is to stay barred take its place."""
 
 
-@dataclass
+@dataclass(frozen=True)
 class RobotsDraft:
     """The proposed file. `reasons` say of each change why; `need_noindex` are addresses that robots.txt cannot hide."""
 
     before: bytes
     body: bytes
-    reasons: list[str] = field(default_factory=list)
-    need_noindex: list[str] = field(default_factory=list)
+    reasons: tuple[str, ...]
+    need_noindex: tuple[str, ...]
 
     @property
     def difference(self) -> list[str]:
@@ -72,20 +72,20 @@ def draft(site: Site, with_headers: bool = False) -> RobotsDraft:
             "robots.txt cannot be read, so there is nothing to start from: make it answer 200 or 404 first"
         )
     before = host.body if host.access is Access.RULES else b""
-    found = RobotsDraft(before, b"")
+    reasons: list[str] = []
     lines = [_Line(number, text) for number, text in enumerate(before.decode("utf-8-sig", "replace").splitlines(), 1)]
     bad = _bad_sitemaps(site, host)
     for number, what in bad:
-        found.reasons.append(f"line {number} goes: the sitemap that it names {what}")
+        reasons.append(f"line {number} goes: the sitemap that it names {what}")
     lines = [line for line in lines if line.number not in {number for number, _ in bad}]
     if len(bad) == len(host.file.sitemaps):
-        lines += [_Line(None, text) for text in _own_sitemaps(site, found)]
+        lines += [_Line(None, text) for text in _own_sitemaps(site, reasons)]
     known = {path for (path,) in site.rows("SELECT path FROM fact WHERE known AND origin = ?", [host.origin])}
     for _ in range(MOST_ROUNDS):  # a line that goes may uncover another that bars the same
         now = HostRobots.given(host.origin, _joined(lines), host.where)
         uses = _uses(site, now, with_headers)
         shut = set().union(*(use.stays for use in uses))
-        mended = [change for use in uses if (change := _mend(use, lines, found, shut, known - shut))]
+        mended = [change for use in uses if (change := _mend(use, lines, reasons, shut, known - shut))]
         if not mended:
             break
         mended = _kept_apart(now, mended)
@@ -94,8 +94,8 @@ def draft(site: Site, with_headers: bool = False) -> RobotsDraft:
     for group in reversed(parse(_joined(lines)).groups):
         if not group.rules and not group.empty_rules and group.agent_lines not in had_none:
             lines.insert(group.agent_lines[-1].number, _Line(None, "Disallow:"))  # else the group would look forgotten
-    found.body = _joined(lines) if lines else b"User-agent: *\nDisallow:\n"
-    found.need_noindex = [
+    body = _joined(lines) if lines else b"User-agent: *\nDisallow:\n"
+    need_noindex = [
         url
         for (url,) in site.rows(
             """SELECT origin || path FROM fact WHERE known AND origin = ? AND want = 'hide' AND entry IS NOT NULL
@@ -103,8 +103,8 @@ def draft(site: Site, with_headers: bool = False) -> RobotsDraft:
             [site.base_origin],
         )
     ]
-    prove(site, found.body, with_headers)
-    return found
+    prove(site, body, with_headers)
+    return RobotsDraft(before, body, tuple(reasons), tuple(need_noindex))
 
 
 @dataclass(slots=True)
@@ -178,7 +178,7 @@ def _uses(site: Site, host: HostRobots, with_headers: bool) -> list[_Use]:
     return [found[line] for line in sorted(found)]
 
 
-def _mend(use: _Use, lines: list[_Line], found: RobotsDraft, shut: set[str], free: set[str]) -> _Change | None:
+def _mend(use: _Use, lines: list[_Line], reasons: list[str], shut: set[str], free: set[str]) -> _Change | None:
     """Open what a line bars wrongly: with Allow lines beside it, or by taking it out where nothing is lost.
 
     `shut` are the known addresses that any line is to go on barring, `free` the others: what is added holds none of
@@ -206,9 +206,9 @@ def _mend(use: _Use, lines: list[_Line], found: RobotsDraft, shut: set[str], fre
                 f"{min(opens)} and {len(stays):,} such as {min(stays)}"
             )
         instead = f", {plural(len(bars), 'narrower line')} in its place" if bars else ""
-        found.reasons.append(f"{place}, `{rule.text}`, goes{instead}: {said}")
+        reasons.append(f"{place}, `{rule.text}`, goes{instead}: {said}")
         return rule.line, False, [f"Disallow: {one}" for one in bars]
-    found.reasons.append(f"{place}, `{rule.text}`, gets {plural(len(allows), 'Allow line')}: {said}")
+    reasons.append(f"{place}, `{rule.text}`, gets {plural(len(allows), 'Allow line')}: {said}")
     return rule.line, True, [f"Allow: {one}" for one in allows]
 
 
@@ -258,7 +258,7 @@ def _bad_sitemaps(site: Site, host: HostRobots) -> list[tuple[int, str]]:
     )
 
 
-def _own_sitemaps(site: Site, found: RobotsDraft) -> list[str]:
+def _own_sitemaps(site: Site, reasons: list[str]) -> list[str]:
     """Sitemap lines for what was found at the usual addresses, for a file that names none."""
     urls = [
         u
@@ -266,7 +266,7 @@ def _own_sitemaps(site: Site, found: RobotsDraft) -> list[str]:
             "SELECT url FROM sitemap WHERE via = 'usual' AND kind IN ('urlset', 'index', 'text') AND error IS NULL ORDER BY url"
         )
     ]
-    found.reasons += [f"a Sitemap line for {url} is added" for url in urls]
+    reasons += [f"a Sitemap line for {url} is added" for url in urls]
     return ["", *(f"Sitemap: {url}" for url in urls)] if urls else []
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 import tempfile
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 
@@ -30,15 +30,15 @@ _UNWANTED = {Want.HIDE: "to be hidden", Want.LOCK: "to be locked", Want.DROP: "t
 PLAIN_KINDS = ("start", "article", "product", "listing", "category", "other", "document")
 
 
-@dataclass
+@dataclass(frozen=True)
 class SitemapDraft:
     """Files by name, and what was left out: of what the sitemaps list now, and of wanted addresses, by reason."""
 
-    files: dict[str, bytes] = field(default_factory=dict)
-    entries: int = 0
-    dated: int = 0
-    left_out: dict[str, list[str]] = field(default_factory=dict)
-    implied: bool = False
+    files: dict[str, bytes]
+    entries: int
+    dated: int
+    left_out: dict[str, list[str]]
+    implied: bool
 
 
 def draft(site: Site, gzip: bool = False, split: bool = False) -> SitemapDraft:
@@ -47,12 +47,11 @@ def draft(site: Site, gzip: bool = False, split: bool = False) -> SitemapDraft:
     Wanted is what the intent states or the site implies; where it has no sitemap and the intent states
     no want to show, every open page of a plain kind.
     """
-    found = SitemapDraft()
     has_list = bool(site.one("SELECT count(*) FROM entry WHERE address IS NOT NULL"))
     states_show = any(e.want is Want.SHOW for e in site.intent.wants)
-    found.implied = not has_list and not states_show
+    implied = not has_list and not states_show
     kinds = quoted_list(PLAIN_KINDS)
-    wanted = f"(want = '{Want.SHOW}'" + (f" OR (want = '{Want.ANY}' AND kind IN ({kinds})))" if found.implied else ")")
+    wanted = f"(want = '{Want.SHOW}'" + (f" OR (want = '{Want.ANY}' AND kind IN ({kinds})))" if implied else ")")
     rows = site.rows(
         f"""SELECT chosen.url, section, n.last_modified, n.fetched, p.modified,
             (SELECT max(e.lastmod) FROM entry e WHERE e.address = chosen.id)
@@ -70,10 +69,9 @@ def draft(site: Site, gzip: bool = False, split: bool = False) -> SitemapDraft:
             or _header_date(header, fetched)
         )
         sections.setdefault(section, []).append(Line(url, lastmod))
-        found.entries += 1
-        found.dated += lastmod is not None
-    _write(site, found, sections, gzip, split)
-    _leave_out(site, found, wanted)
+    every = [line for lines in sections.values() for line in lines]
+    dated = sum(1 for line in every if line.lastmod is not None)
+    found = SitemapDraft(_written(site, sections, gzip, split), len(every), dated, _left_out(site, wanted), implied)
     _prove(found)
     return found
 
@@ -101,17 +99,19 @@ def _header_date(header: str | None, fetched: str | None) -> str | None:
     return None if (asked - found).total_seconds() < JUST_NOW else found.strftime("%Y-%m-%dT%H:%M:%SZ")
 
 
-def _write(site: Site, found: SitemapDraft, sections: dict[str, list[Line]], gzip: bool, split: bool) -> None:
+def _written(site: Site, sections: dict[str, list[Line]], gzip: bool, split: bool) -> dict[str, bytes]:
+    """The files by name."""
+    files: dict[str, bytes] = {}
     ending = ".xml.gz" if gzip else ".xml"
 
     def put(name: str, octets: bytes) -> None:
-        found.files[name + ending] = packed(octets) if gzip else octets
+        files[name + ending] = packed(octets) if gzip else octets
 
-    if not split and found.entries <= ONE_FILE:
-        whole = sorted(line for lines in sections.values() for line in lines)
+    whole = sorted(line for lines in sections.values() for line in lines)
+    if not split and len(whole) <= ONE_FILE:
         for octets in urlsets(whole):
             put("sitemap", octets)
-        return
+        return files
     taken: set[str] = set()
     for section, lines in sections.items():
         plain = re.sub(r"[^a-z0-9]+", "-", section.lower()).strip("-") or "pages"
@@ -120,11 +120,13 @@ def _write(site: Site, found: SitemapDraft, sections: dict[str, list[Line]], gzi
         parts = list(urlsets(lines))
         for number, octets in enumerate(parts, 1):
             put(f"sitemap-{name}" + (f"-{number}" if len(parts) > 1 else ""), octets)
-    found.files["sitemap.xml"] = index(f"{site.base_origin}/{name}" for name in sorted(found.files))
+    files["sitemap.xml"] = index(f"{site.base_origin}/{name}" for name in sorted(files))
+    return files
 
 
-def _leave_out(site: Site, found: SitemapDraft, wanted: str) -> None:
+def _left_out(site: Site, wanted: str) -> dict[str, list[str]]:
     """Listed or wanted addresses of the host that the draft does not hold, by reason."""
+    found: dict[str, list[str]] = {}
     state = site.state_sql(len(site.crawlers) - 1)
     for url, reason, want in site.rows(
         f"""SELECT origin || path AS url, CASE WHEN {state} = 'open' AND open <> {site.all_mask} THEN 'not open for all crawlers'
@@ -134,14 +136,15 @@ def _leave_out(site: Site, found: SitemapDraft, wanted: str) -> None:
         [site.base_origin],
     ):
         why = _UNWANTED.get(want, "not wanted") if reason == State.OPEN else reason
-        found.left_out.setdefault(why, []).append(url)
+        found.setdefault(why, []).append(url)
     elsewhere = site.rows(
         "SELECT DISTINCT e.loc FROM entry e LEFT JOIN address a ON a.id = e.address "
         "WHERE a.origin IS DISTINCT FROM ? ORDER BY e.loc",
         [site.base_origin],
     )
     if elsewhere:
-        found.left_out["not on this host, or no address"] = [loc for (loc,) in elsewhere]
+        found["not on this host, or no address"] = [loc for (loc,) in elsewhere]
+    return found
 
 
 def _prove(found: SitemapDraft) -> None:

@@ -1,0 +1,106 @@
+"""What an audit does not know, and why: such findings and addresses are neither mended nor worse, neither gone nor new."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import Any
+
+from indrel.checks import checks as catalogue
+from indrel.checks.catalogue import Need
+from indrel.checks.run import why_skipped
+from indrel.core.address import origin_of
+from indrel.core.answers import status_text
+from indrel.core.robots import Access
+from indrel.decide.site import Site
+
+UNKNOWN = "NOT read OR status IS NULL OR status >= 500 OR status IN (408, 425, 429)"
+"""Whether nothing is known of an address, over the columns of `fact`: it was not read, or did not answer this time."""
+
+
+def unreachable(site: Site) -> set[str]:
+    """The hosts whose robots.txt could not be had: crawlers keep away, and nothing is known of what it says."""
+    return {host.origin for host in site.robots.values() if host.known and host.access is Access.ALL_BARRED}
+
+
+class Unasked:
+    """Why an audit says nothing of a check at an address: it was left out, or the page was not looked at with the browser."""
+
+    def __init__(self, site: Site) -> None:
+        self._left_out = {id: why for id, one in catalogue().items() if (why := why_skipped(one, site))}
+        looked = "SELECT a.origin || a.path FROM render r JOIN address a ON a.id = r.address WHERE r.outcome <> 'none'"
+        self._looked = {url for (url,) in site.rows(looked)} if "render" in site.filled else set()
+
+    def why(self, check: str, url: str) -> str | None:
+        """The reason; None where the audit would have found it."""
+        if because := self._left_out.get(check):
+            return f"{check} was left out: {because}"
+        rendered = check in catalogue() and Need.RENDERED in catalogue()[check].needs
+        return "not looked at with the browser this time" if rendered and url not in self._looked else None
+
+
+class Unreadable:
+    """Why an address could not be read in an audit; None where it was read, or is known not to be there any more."""
+
+    def __init__(self, site: Site) -> None:
+        self.site = site
+        self._shut = {
+            origin: f"robots.txt: {status_text(site.robots[origin].status, site.robots[origin].error)}"
+            for origin in unreachable(site)
+        }
+        self.whole = self._nothing_read()
+
+    def _nothing_read(self) -> str | None:
+        """Why an address that an audit does not know may be there all the same; None where it would have been found."""
+        if not self.site.complete:
+            return f"not read: {self.site.meta.get('incomplete_because') or 'the audit is not complete'}"
+        start = self.site.rows(
+            f"SELECT read, status, error, barred FROM fact WHERE id = ? AND ({UNKNOWN})", [self.site.start_id]
+        )
+        if not start:
+            return None
+        read, status, error, barred = start[0]
+        if because := self._shut.get(self.site.base_origin):
+            return because
+        return f"the start page could not be read: {status_text(status, error) if read else 'barred' if barred else 'not asked'}"
+
+    def why(self, urls: Iterable[str]) -> dict[str, str]:
+        """Of some addresses those that could not be read, with the reason."""
+        chosen = sorted({u for u in urls if "://" in u})
+        rows = {
+            row[0]: row[1:]
+            for row in self.site.rows(
+                f"""SELECT origin || path AS url, read, status, error, barred, {UNKNOWN} AS unseen FROM fact
+                WHERE url IN (SELECT unnest(?::VARCHAR[]))""",
+                [chosen],
+            )
+        }
+        sitemaps = {
+            url: (status, error)
+            for url, status, error in self.site.rows("SELECT url, status, fetch_error FROM sitemap")
+        }
+        found = {}
+        for url in chosen:
+            reason = self._robots(url) or self._page(url, rows.get(url), sitemaps.get(url))
+            if reason:
+                found[url] = reason
+        return found
+
+    def _robots(self, url: str) -> str | None:
+        host = self.site.robots.get(origin_of(url))
+        if not url.endswith("/robots.txt") or host is None or not host.known:
+            return None
+        return status_text(host.status, host.error) if host.access is Access.ALL_BARRED else ""
+
+    def _page(self, url: str, row: tuple[Any, ...] | None, sitemap: tuple[int | None, str | None] | None) -> str | None:
+        if sitemap is not None:
+            return None if sitemap[0] == 200 or (sitemap[0] and 400 <= sitemap[0] < 500) else status_text(*sitemap)
+        if row is None:
+            return self.whole
+        read, status, error, barred, unseen = row
+        if not unseen:
+            return None
+        if read:
+            return status_text(status, error)
+        if barred:
+            return self._shut.get(origin_of(url)) or "barred, so it was not read"
+        return self.whole
