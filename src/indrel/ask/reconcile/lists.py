@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -76,24 +76,24 @@ class Row:
         }  # fmt: skip
 
 
-@dataclass
+@dataclass(frozen=True)
 class Reconciled:
     """What a list and a snapshot know of each other."""
 
-    rows: int = 0
-    matched: int = 0
-    listed: int = 0
-    columns: Columns | None = None
-    listed_but: list[Listed] = field(default_factory=list)
-    wanted_not_listed: list[Missed] = field(default_factory=list)
-    unknown: dict[str, list[str]] = field(default_factory=dict)
-    elsewhere: list[str] = field(default_factory=list)
-    unusable: list[str] = field(default_factory=list)
-    reasons: dict[str, dict[str, int]] = field(default_factory=dict)
-    table: list[Row] = field(default_factory=list)
+    rows: int
+    matched: int
+    listed: int
+    columns: Columns
+    listed_but: list[Listed]
+    wanted_not_listed: list[Missed]
+    unknown: dict[str, list[str]]
+    elsewhere: list[str]
+    unusable: list[str]
+    reasons: dict[str, dict[str, int]]
+    table: list[Row]
     """Every row that is on this site, sorted by what to do."""
 
-    is_list: bool = True
+    is_list: bool
     """Whether the table is of what the engine lists: then what it lacks is not listed there."""
 
     def as_json(self) -> dict[str, object]:
@@ -112,19 +112,25 @@ def reconcile(
 ) -> Reconciled:  # fmt: skip
     """Set a table against a snapshot. Raises InputError where the table cannot be read or is not understood."""
     columns = learn(path, column, status_column, listed_values, listed)
-    found = Reconciled(columns=columns)
+    read = 0
+    unusable: list[str] = []
     kept: dict[str, OutsideRow] = {}
     for row in outside_rows(path, columns):
-        found.rows += 1
+        read += 1
         url = whole(row.written, site)
         if url is None:
-            if len(found.unusable) < MOST_SHOWN:
-                found.unusable.append(row.written[:300])
+            if len(unusable) < MOST_SHOWN:
+                unusable.append(row.written[:300])
         elif url not in kept or (row.listed and not kept[url].listed):
             kept[url] = row
     _match(site, kept)
-    _sort_out(site, found, kept)
-    return found
+    matched, on_list = site.rows("SELECT count(*) FILTER (id IS NOT NULL), count(*) FILTER (listed) FROM outside")[0]
+    missed = _missed(site, on_list > 0) if read else []
+    unknown, elsewhere = _not_here(site)
+    return Reconciled(
+        read, matched, on_list, columns, _listed_but(site), missed, unknown, elsewhere, unusable, _reasons(site),
+        _row_by_row(site, missed), on_list > 0,
+    )  # fmt: skip
 
 
 def whole(text: str, site: Site) -> str | None:
@@ -172,35 +178,44 @@ def _match(site: Site, kept: dict[str, OutsideRow]) -> None:
     site.con.unregister("incoming")
 
 
-def _sort_out(site: Site, found: Reconciled, kept: dict[str, OutsideRow]) -> None:
-    found.matched = int(site.one("SELECT count(*) FROM outside WHERE id IS NOT NULL"))
-    found.listed = int(site.one("SELECT count(*) FROM outside WHERE listed"))
-    state = site.state_sql(len(site.crawlers) - 1)
+def _state(site: Site) -> str:
+    return site.state_sql(len(site.crawlers) - 1)
+
+
+def _reasons(site: Site) -> dict[str, dict[str, int]]:
+    """What the table gives as reasons, and the states here of the addresses that it gives them for."""
+    found: dict[str, dict[str, int]] = {}
     for reason, where, count in site.rows(
-        f"""SELECT o.reason, CASE WHEN o.id IS NULL THEN 'unknown' ELSE {state} END AS state, count(*) FROM outside o
+        f"""SELECT o.reason, CASE WHEN o.id IS NULL THEN 'unknown' ELSE {_state(site)} END AS state, count(*) FROM outside o
         LEFT JOIN fact ON fact.id = o.id WHERE o.reason IS NOT NULL GROUP BY ALL ORDER BY count(*) DESC, o.reason, state"""
     ):
-        found.reasons.setdefault(reason, {})[where] = count
-    found.is_list = found.listed > 0
-    _listed_but(site, found, state)
-    _missed(site, found)
-    _row_by_row(site, found, state)
+        found.setdefault(reason, {})[where] = count
+    return found
+
+
+def _not_here(site: Site) -> tuple[dict[str, list[str]], list[str]]:
+    """Addresses of the table that the audit does not know: of the site by section, and of other hosts."""
+    unknown: dict[str, list[str]] = {}
+    elsewhere: list[str] = []
     hosts = {split(o + "/").host.removeprefix("www.") for o in site.starts}
     for origin, path in site.rows("SELECT origin, path FROM outside WHERE id IS NULL ORDER BY origin, path"):
         url = origin + path
         if split(url).host.removeprefix("www.") in hosts:
-            found.unknown.setdefault(site.section(url), []).append(url)
+            unknown.setdefault(site.section(url), []).append(url)
         else:
-            found.elsewhere.append(url)
+            elsewhere.append(url)
+    return unknown, elsewhere
 
 
-def _listed_but(site: Site, found: Reconciled, state: str) -> None:
+def _listed_but(site: Site) -> list[Listed]:
+    """What the table lists and the site does not let be listed, with what stands against it."""
     rows = site.rows(
-        f"""SELECT fact.id, fact.origin || fact.path, {state} AS state, o.since,
+        f"""SELECT fact.id, fact.origin || fact.path, {_state(site)} AS state, o.since,
             (SELECT t.origin || t.path FROM address t WHERE t.id = coalesce(folds_into, folds_to))
         FROM outside o JOIN fact ON fact.id = o.id WHERE o.listed AND state NOT IN ('open', 'unread')
         ORDER BY state, fact.origin, fact.path LIMIT {MOST_SHOWN}"""
     )
+    found = []
     index = len(site.crawlers) - 1
     behind = reasons(site, [row[0] for row in rows])
     for number, url, how, since, into in rows:
@@ -214,18 +229,17 @@ def _listed_but(site: Site, found: Reconciled, state: str) -> None:
             why = f"it folds into {into}" if into else "it folds into another address"
         else:
             why = f"it answers “{evidence[0].text}”" if evidence else "it does not answer"
-        found.listed_but.append(Listed(url, how, why, tuple(evidence[:2]), since))
+        found.append(Listed(url, how, why, tuple(evidence[:2]), since))
+    return found
 
 
-def _missed(site: Site, found: Reconciled) -> None:
+def _missed(site: Site, is_list: bool) -> list[Missed]:
     """Wanted pages that are open for all crawlers, and that the table does not list."""
-    if not found.rows:
-        return
     rows = site.rows(
         f"""SELECT f.id, f.origin || f.path, f.listed, f.followed, f.unfollowed, o.reason, f.start FROM fact f
         LEFT JOIN outside o ON o.id = f.id
         WHERE f.known AND NOT f.closed AND f.want = 'show' AND f.open = {site.all_mask} AND NOT coalesce(o.listed, false)
-            AND ({found.is_list} OR o.id IS NOT NULL)
+            AND ({is_list} OR o.id IS NOT NULL)
         ORDER BY f.origin, f.path LIMIT {MOST_SHOWN}"""
     )
     clicks: Any = None
@@ -234,6 +248,8 @@ def _missed(site: Site, found: Reconciled) -> None:
     from indrel.decide.twins import open_twins
 
     twins = {number: t for t in open_twins(site) for number in t.ids} if rows else {}
+    has_sitemap = "sitemap" in site.filled
+    found = []
     for number, url, listed, followed, unfollowed, reason, start in rows:
         depth = int(clicks[number]) if clicks is not None else -1
         others = [u for u in twins[number].urls if u != url] if number in twins else []
@@ -249,33 +265,35 @@ def _missed(site: Site, found: Reconciled) -> None:
             because = f"it is {depth} clicks from the start page"
         elif not start and followed == 1:
             because = "only one page links to it"
-        elif not listed and site.one("SELECT count(*) FROM sitemap"):
+        elif not listed and has_sitemap:
             because = "no sitemap lists it"
         else:
             because = "nothing on the site forbids it"
-        found.wanted_not_listed.append(Missed(url, because, reason))
+        found.append(Missed(url, because, reason))
+    return found
 
 
-def _row_by_row(site: Site, found: Reconciled, state: str) -> None:
+def _row_by_row(site: Site, missed: Sequence[Missed]) -> list[Row]:
     """Every row of the table on this site, with what decides its state here and what to do, sorted by what to do."""
     index = len(site.crawlers) - 1
-    because = {one.url: one.because for one in found.wanted_not_listed}
+    because = {one.url: one.because for one in missed}
     into = "(SELECT t.origin || t.path FROM address t WHERE t.id = coalesce(f.folds_into, f.folds_to))"
     hosts = {split(o + "/").host.removeprefix("www.") for o in site.starts}
     rows = site.rows(
         f"""SELECT f.id, coalesce(f.origin || f.path, o.origin || o.path) AS url, o.reason, o.listed, o.since, f.want, {into},
-            CASE WHEN o.id IS NULL THEN 'unknown' ELSE {state} END AS state
+            CASE WHEN o.id IS NULL THEN 'unknown' ELSE {_state(site)} END AS state
         FROM outside o LEFT JOIN fact f ON f.id = o.id ORDER BY url"""
     )
     behind = reasons(site, [row[0] for row in rows if row[0] is not None])
+    table = []
     for number, url, said, listed, since, want, target, how in rows:
         if number is None and split(url).host.removeprefix("www.") not in hosts:
             continue
         by = next(iter(decides(behind.get(number, ()), index)), None)
         urgency, do = _what_to_do(how, want or "any", listed, by, target, because.get(url))
         says = said or ("listed" if listed else "not listed")
-        found.table.append(Row(url, says, listed, how, want or "any", by, do, urgency, since))
-    found.table.sort(key=lambda r: (r.urgency, r.do, r.url))
+        table.append(Row(url, says, listed, how, want or "any", by, do, urgency, since))
+    return sorted(table, key=lambda r: (r.urgency, r.do, r.url))
 
 
 def _what_to_do(

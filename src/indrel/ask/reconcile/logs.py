@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 
 from indrel.arrow import pa
@@ -26,20 +26,20 @@ MEMORY = "160MB"
 MOST_SHOWN = 2_000
 
 
-@dataclass
+@dataclass(frozen=True)
 class LogRead:
     """What a log tells. Counts are requests."""
 
-    lines: int = 0
-    unreadable: int = 0
-    crawlers: dict[str, int] = field(default_factory=dict)
-    fetched: list[dict[str, object]] = field(default_factory=list)
-    barred: list[dict[str, object]] = field(default_factory=list)
-    never: list[str] = field(default_factory=list)
-    unknown: dict[str, list[str]] = field(default_factory=dict)
-    unknown_counts: dict[str, int] = field(default_factory=dict)
-    impostors: list[dict[str, object]] = field(default_factory=list)
-    has_hosts: bool = False
+    lines: int
+    unreadable: int
+    crawlers: dict[str, int]
+    fetched: list[dict[str, object]]
+    barred: list[dict[str, object]]
+    never: list[str]
+    unknown: dict[str, list[str]]
+    unknown_counts: dict[str, int]
+    impostors: list[dict[str, object]]
+    has_hosts: bool
 
     def as_json(self) -> dict[str, object]:
         return dict(vars(self))
@@ -47,15 +47,16 @@ class LogRead:
 
 def read(site: Site, path: Path) -> LogRead:
     """Set a log in Common or Combined format (plain or gzip) against a snapshot."""
-    found = LogRead()
+    total = unreadable = 0
+    has_hosts = False
     site.con.execute("CREATE OR REPLACE TEMP TABLE asked (crawler VARCHAR, path VARCHAR, status SMALLINT, n BIGINT)")
     counts: Counter[tuple[str, bytes, bytes]] = Counter()
     strangers: Counter[tuple[str, str]] = Counter()
     known: dict[bytes, str] = {}
     who = _Names()
     for lines, matches in _chunks(path):
-        found.lines += lines
-        found.unreadable += lines - len(matches)
+        total += lines
+        unreadable += lines - len(matches)
         for host, _, target, status, agent in matches:
             token = known.get(agent)
             if token is None:
@@ -65,7 +66,7 @@ def read(site: Site, path: Path) -> LogRead:
             if token:
                 name = host.decode("latin-1")
                 if not (host[:1].isdigit() or b":" in host) and not is_ip(name):
-                    found.has_hosts = True
+                    has_hosts = True
                     if who.is_stranger(token, name):
                         strangers[token, name] += 1
                         continue  # no visit of the crawler whose name it takes
@@ -73,14 +74,17 @@ def read(site: Site, path: Path) -> LogRead:
         if len(counts) > FLUSH:
             _flush(site, counts)
     _flush(site, counts)
-    if found.lines == found.unreadable:
+    if total == unreadable:
         raise InputError(f"{path} is not an access log in Common or Combined Log Format")
-    found.crawlers = dict(
-        site.rows("SELECT crawler, sum(n)::BIGINT AS n FROM asked GROUP BY crawler ORDER BY n DESC, crawler")
-    )
-    found.impostors = [{"crawler": t, "host": h, "requests": n} for (t, h), n in strangers.most_common(MOST_SHOWN)]
-    _against(site, found)
-    return found
+    crawlers = site.rows("SELECT crawler, sum(n)::BIGINT AS n FROM asked GROUP BY crawler ORDER BY n DESC, crawler")
+    impostors: list[dict[str, object]] = [
+        {"crawler": t, "host": h, "requests": n} for (t, h), n in strangers.most_common(MOST_SHOWN)
+    ]
+    _join(site)
+    unknown, unknown_counts = _unknown(site)
+    return LogRead(
+        total, unreadable, dict(crawlers), _fetched(site), _barred(site), _never(site), unknown, unknown_counts, impostors, has_hosts
+    )  # fmt: skip
 
 
 class _Names:
@@ -153,8 +157,8 @@ def _flush(site: Site, counts: Counter[tuple[str, bytes, bytes]]) -> None:
     counts.clear()
 
 
-def _against(site: Site, found: LogRead) -> None:
-    """Join what was asked with what is known of the main host."""
+def _join(site: Site) -> None:
+    """`hit`: what was asked for, and what is known of it on the main host."""
     site.con.execute(
         f"""CREATE OR REPLACE TEMP TABLE hit AS
         SELECT a.crawler, a.path, a.status, a.n, f.id, f.barred, {site.state_sql(len(site.crawlers) - 1)} AS state,
@@ -163,24 +167,37 @@ def _against(site: Site, found: LogRead) -> None:
         LEFT JOIN (SELECT * EXCLUDE (path, status), path AS known_path FROM fact WHERE known AND origin = {quoted(site.base_origin)}) f
             ON f.known_path = a.path"""
     )
+
+
+def _fetched(site: Site) -> list[dict[str, object]]:
     keys = ("section", "state", "status", "requests", "addresses")
-    found.fetched = [
+    return [
         dict(zip(keys, row, strict=True))
         for row in site.rows(
             """SELECT section, coalesce(CASE WHEN id IS NOT NULL THEN state END, 'unknown') AS state, status, sum(n)::BIGINT AS n,
             count(DISTINCT path) FROM hit WHERE path <> '/robots.txt' GROUP BY ALL ORDER BY n DESC, section, state, status LIMIT 200"""
         )
     ]
+
+
+def _barred(site: Site) -> list[dict[str, object]]:
+    """Requests of crawlers for what is barred to them."""
+    found: list[dict[str, object]] = []
     masks = {c.token: 1 << i for i, c in enumerate(site.crawlers)}
     families = {t: masks.get(t) or masks.get(c.family) or masks.get("*", 0) for t, c in table().items()}
     for crawler, path, count, barred in site.rows(
         """SELECT crawler, path, sum(n)::BIGINT AS n, any_value(barred) FROM hit WHERE barred > 0 GROUP BY ALL
         ORDER BY n DESC, crawler, path"""
     ):
-        if barred & families.get(crawler, 0) and len(found.barred) < MOST_SHOWN:
-            found.barred.append({"url": site.base_origin + path, "crawler": crawler, "requests": count})
+        if barred & families.get(crawler, 0) and len(found) < MOST_SHOWN:
+            found.append({"url": site.base_origin + path, "crawler": crawler, "requests": count})
+    return found
+
+
+def _never(site: Site) -> list[str]:
+    """Wanted and open addresses that no search crawler asked for."""
     search = quoted_list(t for t, c in table().items() if c.purpose == "search")
-    found.never = [
+    return [
         url
         for (url,) in site.rows(
             f"""SELECT origin || path FROM fact WHERE known AND want = 'show' AND open > 0 AND origin = ?
@@ -188,13 +205,17 @@ def _against(site: Site, found: LogRead) -> None:
             [site.base_origin],
         )
     ]
+
+
+def _unknown(site: Site) -> tuple[dict[str, list[str]], dict[str, int]]:
+    """What answered and is not known to the audit, by section, and how many there are of each."""
+    found: dict[str, list[str]] = {}
     unknown = "FROM hit WHERE id IS NULL AND status < 400 AND path <> '/robots.txt'"
-    found.unknown_counts = dict(
-        site.rows(f"SELECT section, count(DISTINCT path) {unknown} GROUP BY section ORDER BY section")
-    )
+    counts = dict(site.rows(f"SELECT section, count(DISTINCT path) {unknown} GROUP BY section ORDER BY section"))
     for section, url in site.rows(
         f"""SELECT section, ? || path {unknown}
         GROUP BY section, path ORDER BY section, sum(n) DESC, path LIMIT {MOST_SHOWN}""",
         [site.base_origin],
     ):
-        found.unknown.setdefault(section, []).append(url)
+        found.setdefault(section, []).append(url)
+    return found, counts
