@@ -14,7 +14,7 @@ from cases import BASE, HOST, NOINDEX, a, canonical, html, moved, robots, sitema
 from conftest import AuditSite
 from indrel.ask.addresses import Filters, listed
 from indrel.ask.explain import explain
-from indrel.core.address import Joiner
+from indrel.core.address import Joiner, made_up_path
 from indrel.core.crawlers import resolve
 from indrel.core.page.facts import Mark
 from indrel.core.page.html import read_page
@@ -320,3 +320,24 @@ def test_words_are_those_of_the_expression(text: str) -> None:
 )
 def test_handlers_are_scripts(markup: str, runs: bool) -> None:
     assert (read_page(markup.encode(), HOST + "/", None, Joiner()).scripts is not None) is runs
+
+
+def test_a_section_may_have_an_error_page_of_its_own(audit_site: AuditSite) -> None:
+    """Where a made-up address in a section gets a page, pages that are that page are missing: unless most of them are."""
+    nothing = html(body=f"<p>{prose(9, 40)}</p>", title="Questions")
+    made_up = "/faq" + made_up_path("www.sarnfell.example")
+    real = {f"/faq/{n}": html(canonical(f"/faq/{n}"), f"<p>{prose(n, 40)}</p>") for n in range(9)}
+    olds = {"/faq/old", "/faq/older"}
+    tried: list[tuple[list[str], set[str]]] = [
+        (sorted(olds), olds),
+        (["/faq/index.html"], set()),  # the section's first page may stand in for the others
+        (["/faq/index.html", "/faq/old"], set()),
+        ([f"/faq/s{n}" for n in range(12)], set()),
+    ]
+    for shells, found in tried:
+        pages = {**BASE, "/": html(canonical("/"), a(*real, *shells)), **real, **dict.fromkeys(shells, nothing)}
+        _, verdict = audit_site({**pages, made_up: nothing})
+        soft = [f for f in verdict.findings if f.check == "soft-missing"]
+        assert {f.url.removeprefix(HOST) for f in soft} == found
+        assert all(f.evidence[-1].where == HOST + made_up for f in soft)
+        assert not any(f.check == "missing-answers-200" or made_up in f.url for f in verdict.findings)

@@ -210,15 +210,10 @@ class Stage:
         Hosts whose start page is that same page (an app's shell) tell nothing.
         """
         self.con.execute("CREATE TEMP TABLE missing (address INTEGER)")
-        probes = self._rows(
-            "SELECT origin, text_hash, sketch FROM probe WHERE final_status = 200 AND status = 200 AND text_hash IS NOT NULL"
-        )
+        answered = "final_status = 200 AND status = 200 AND text_hash IS NOT NULL"
+        probes = self._rows(f"SELECT origin, text_hash, sketch FROM probe WHERE folder IS NULL AND {answered}")
         for origin, digest, sketch in probes:
-            start = self._rows(
-                "SELECT p.text_hash FROM page p JOIN address a ON a.id = p.address WHERE a.origin = ? AND a.path = '/'",
-                [origin],
-            )
-            if any(found == digest for (found,) in start):
+            if self._is_start(origin, digest):
                 continue
             self.con.execute(
                 "INSERT INTO missing SELECT p.address FROM page p JOIN address a ON a.id = p.address "
@@ -227,6 +222,31 @@ class Stage:
             )
             if sketch is not None:
                 self._insert_alike(origin, digest, sketch)
+
+        for origin, folder, digest in self._rows(
+            f"SELECT origin, folder, text_hash FROM probe WHERE folder IS NOT NULL AND {answered}"
+        ):
+            if not self._is_start(origin, digest):
+                self._missing_there(origin, f"/{folder}/", digest)
+
+    def _is_start(self, origin: str, digest: int) -> bool:
+        """Whether a host's start page has this text."""
+        start = "SELECT p.text_hash FROM page p JOIN address a ON a.id = p.address WHERE a.origin = ? AND a.path = '/'"
+        return any(found == digest for (found,) in self._rows(start, [origin]))
+
+    def _missing_there(self, origin: str, beginning: str, digest: int) -> None:
+        """The same of one section, where some pages are that page: one alone, or the section's first page, may be a real one that
+        stands in for the others, and where most are, only scripts fill them."""
+        found = self._rows(
+            "SELECT p.address, a.path, p.text_hash FROM page p JOIN address a ON a.id = p.address JOIN answer n ON n.address = a.id "
+            "WHERE a.origin = ? AND starts_with(a.path, ?) AND n.status = 200",
+            [origin, beginning],
+        )
+        same = [(number, path) for number, path, told in found if told == digest]
+        first = any(path == beginning or path.startswith(f"{beginning}index.") for _, path in same)
+        if 1 < len(same) < len(found) / 2 and not first:
+            few = [(number,) for number, _ in same]
+            self._insert_few("missing", "INTEGER", few)
 
     def _insert_alike(self, origin: str, digest: int, sketch: bytes) -> None:
         """Pages whose text is nearly the error page's (it may hold a date or a number)."""
@@ -329,7 +349,7 @@ class Stage:
                 LEFT JOIN mention m ON m.address = a.id
                 LEFT JOIN inlink i ON i.target = a.id
                 LEFT JOIN given v ON v.address = a.id AND v.why = 'variant'
-                LEFT JOIN missing g ON g.address = a.id
+                LEFT JOIN (SELECT DISTINCT address FROM missing) g ON g.address = a.id
                 LEFT JOIN variant w ON w.address = a.id LEFT JOIN searched sf ON sf.address = a.id
             ))))"""
         )

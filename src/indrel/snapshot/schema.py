@@ -10,7 +10,7 @@ from __future__ import annotations
 from functools import cache
 from typing import Any
 
-VERSION = 5
+VERSION = 6
 
 TABLES: dict[str, dict[str, str]] = {
     # JSON values by name: schema, source, started, finished, complete, crawlers ...
@@ -102,9 +102,9 @@ TABLES: dict[str, dict[str, str]] = {
     },
     # files of other hosts that an index lists: they are not read
     "elsewhere": {"sitemap": "INTEGER", "loc": "VARCHAR", "line": "INTEGER"},
-    # what a made-up address on an origin answered
+    # what a made-up address on an origin answered, or in one of its first folders
     "probe": {
-        "origin": "VARCHAR", "url": "VARCHAR", "status": "SMALLINT", "final": "VARCHAR", "final_status": "SMALLINT",
+        "origin": "VARCHAR", "folder": "VARCHAR", "url": "VARCHAR", "status": "SMALLINT", "final": "VARCHAR", "final_status": "SMALLINT",
         "text_hash": "BIGINT", "title": "VARCHAR", "sketch": "BLOB",
     },
     # addresses given beside the source

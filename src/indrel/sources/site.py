@@ -11,11 +11,10 @@ from collections.abc import Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from typing import Any, NamedTuple
 
-from indrel.core.address import Joiner, made_up_path, normalise, origin_of, site_key, split, variants
+from indrel.core.address import Joiner, normalise, origin_of, site_key, split, variants
 from indrel.core.answers import DOWN, Failure
 from indrel.core.crawlers import STAR
-from indrel.core.page.headers import content_type, is_html
-from indrel.core.page.html import read_page
+from indrel.core.page.headers import content_type
 from indrel.core.robots import parse as parse_robots
 from indrel.core.robots.access import MAX_HOPS
 from indrel.errors import AuditCutShort, Interrupted
@@ -26,6 +25,7 @@ from indrel.sources.as_crawlers import Comparison
 from indrel.sources.fetch import ROBOTS_LIMIT, STEP, Fetcher, explain, follow_robots
 from indrel.sources.frontier import MAX_CLICKS, Frontier, pattern
 from indrel.sources.gate import Gate
+from indrel.sources.made_up import MadeUp
 from indrel.sources.options import GatherOptions
 from indrel.sources.silence import Silence
 from indrel.sources.sitemaps import SitemapCollector
@@ -89,7 +89,7 @@ class LiveSite:
         self._variant_origins = frozenset() if declared else frozenset(origin_of(v) for v in variants(start))
         self._asked_before: list[tuple[str, str]] = []  # origins and roles: theirs may be the line that was mended
         self._unfetched: list[str] = []
-        self._probe_hash: int | None = None
+        self.made_up: MadeUp
         self._parsing = 0
         self._open = 0
         self._changed: asyncio.Event
@@ -112,6 +112,7 @@ class LiveSite:
         scheme = split(self.start).scheme
         own = {origin_of(self.start), *(f"{scheme}://{host}" for host in self.options.hosts)}
         async with Fetcher(self.options, own) as self.fetcher:
+            self.made_up = MadeUp(self.fetcher, self.gate, self.recorder, self.joiner)
             main = asyncio.ensure_future(self._run())
             watch = asyncio.ensure_future(self._watch_interrupt(main))
             try:
@@ -161,7 +162,7 @@ class LiveSite:
                 return
             if site_key(self.start) not in self.options.hosts:
                 await self._variants()
-            await self._probe(origin)
+            await self.made_up.ask(origin)
             for host in self.options.hosts:
                 await self._declared_host(host)
         self._enqueue(
@@ -187,11 +188,18 @@ class LiveSite:
             await render_site(self)
         self.recorder.writer.set_meta(bounded=self.frontier.bounded())
         if not self.lost and not self.interrupted:
-            if self.options.as_crawlers:
-                stage("asking again under the crawlers' names")
-                await Comparison(self.fetcher, self.recorder, self.pool, self._executor, self.options).run()
-            stage("asking the hosts of scripts and styles for robots.txt")
-            await self._resource_hosts()
+            await self._beside(origin)
+
+    async def _beside(self, origin: str) -> None:
+        """What is asked for once the pages are there."""
+        stage = self.options.progress.stage
+        if self.options.only is None and self.options.follow_links:
+            await self.made_up.ask_sections(origin)
+        if self.options.as_crawlers:
+            stage("asking again under the crawlers' names")
+            await Comparison(self.fetcher, self.recorder, self.pool, self._executor, self.options).run()
+        stage("asking the hosts of scripts and styles for robots.txt")
+        await self._resource_hosts()
 
     async def _as_crawlers(self, origin: str) -> None:
         """Ask for robots.txt again under the name of each audited crawler."""
@@ -266,7 +274,7 @@ class LiveSite:
         if url:
             self.recorder.writer.add("given", [(self.recorder.id(url), "host")])
             await self.learn_robots(origin_of(url), "site")
-            await self._probe(origin_of(url))
+            await self.made_up.ask(origin_of(url))
             self._enqueue([url], 0)
 
     def _given(self) -> None:
@@ -295,36 +303,8 @@ class LiveSite:
             self.recorder.writer.add("robots", [row])
             self.gate.learn(origin, answer.status, len(hops), answer.body)
 
-    async def _probe(self, origin: str) -> None:
-        """Ask for a made-up address, unless it is barred."""
-        path = made_up_path(split(origin + "/").host)
-        if not self.gate.allowed(origin, [path])[0]:
-            return
-        url = origin + path
-        answer = first = await self.fetcher.get(url, MAX_PAGE)
-        for _ in range(MAX_HOPS):
-            target = normalise(answer.header("location") or "", answer.url) if answer.redirects else None
-            if not target or not self.recorder.on_site(target):
-                break
-            answer = await self.fetcher.get(target, MAX_PAGE)
-        facts = None
-        media, charset = content_type(answer.header("content-type"))
-        if answer.status == 200 and is_html(media):
-            facts = read_page(answer.body, answer.url, charset, self.joiner)
-        self.recorder.writer.add(
-            "probe",
-            [
-                (
-                    origin, url, first.status, answer.url, answer.status, facts.text_hash if facts else None,
-                    facts.title if facts else None, facts.sketch if facts else None,
-                )
-            ],
-        )  # fmt: skip
-        if origin == origin_of(self.start):
-            self._probe_hash = facts.text_hash if facts else None
-
     async def _sitemaps(self, origin: str) -> None:
-        collector = self._collector = SitemapCollector(self.fetcher, self.recorder, self._probe_hash)
+        collector = self._collector = SitemapCollector(self.fetcher, self.recorder, self.made_up.hashes.get(origin))
         announced = []
         for one in [origin, *(o for o in self._robots if o != origin and self.recorder.on_site(o + "/"))]:
             answer = self._robots[one]

@@ -25,7 +25,7 @@ def missing_answers_200(site: Site) -> Iterator[Hit]:
     Evidence: The made-up address and its status.
     """
     for origin, url, status, final, final_status in site.rows(
-        "SELECT origin, url, status, final, final_status FROM probe ORDER BY origin"
+        "SELECT origin, url, status, final, final_status FROM probe WHERE folder IS NULL ORDER BY origin"
     ):
         path = split(url).path
         to_start = split(final).path == "/"
@@ -49,10 +49,12 @@ def soft_missing(site: Site) -> Iterator[Hit]:
     Evidence: The status, what the page says, and the made-up address that gets the same page.
     """
     found = site.rows(
-        f"""SELECT f.id, f.origin || f.path, {site.all_mask} & ~f.barred, f.status, f.matches_missing, p.url,
+        f"""SELECT f.id, f.origin || f.path, {site.all_mask} & ~f.barred, f.status, f.matches_missing,
+            (SELECT p.url FROM probe p WHERE p.origin = f.origin
+                AND (p.folder IS NULL OR starts_with(f.path, '/' || p.folder || '/'))
+                ORDER BY p.text_hash IS NOT DISTINCT FROM f.text_hash DESC, p.folder NULLS FIRST LIMIT 1),
             f.listed, f.followed + f.unfollowed > 0
-        FROM fact f LEFT JOIN probe p ON p.origin = f.origin
-        WHERE f.site AND f.read AND f.status BETWEEN 200 AND 299 AND f.tail = 'broken' AND f.html
+        FROM fact f WHERE f.site AND f.read AND f.status BETWEEN 200 AND 299 AND f.tail = 'broken' AND f.html
         AND (f.matches_missing OR f.kind = 'error') ORDER BY f.origin, f.path"""
     )
     told = page_texts(site, [row[0] for row in found])

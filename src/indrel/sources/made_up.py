@@ -1,0 +1,72 @@
+"""Made-up addresses: what a host, and each of its large sections, answers where there is nothing."""
+
+from __future__ import annotations
+
+from indrel.core.address import Joiner, made_up_path, normalise, split
+from indrel.core.page.headers import content_type, is_html
+from indrel.core.page.html import read_page
+from indrel.core.robots.access import MAX_HOPS
+from indrel.gather.parsing import MAX_PAGE
+from indrel.gather.recorder import Recorder
+from indrel.sources.fetch import Fetcher
+from indrel.sources.gate import Gate
+
+MOST_FOLDERS = 8
+"""Sections of which a made-up address is asked for."""
+
+PAGES_OF_A_FOLDER = 8
+"""Pages that a section has at least."""
+
+FOLDERS = f"""SELECT regexp_extract(a.path, '^/([^/?]+)/', 1) AS folder FROM page p JOIN address a ON a.id = p.address
+    JOIN answer n ON n.address = a.id WHERE a.origin = ? AND n.status = 200 AND folder <> '' GROUP BY folder
+    HAVING count(*) >= {PAGES_OF_A_FOLDER} ORDER BY count(*) DESC, folder LIMIT {MOST_FOLDERS}"""
+
+
+class MadeUp:
+    """Asks for addresses that nobody has made, unless they are barred, and records what comes back."""
+
+    def __init__(self, fetcher: Fetcher, gate: Gate, recorder: Recorder, joiner: Joiner) -> None:
+        self.fetcher = fetcher
+        self.gate = gate
+        self.recorder = recorder
+        self.joiner = joiner
+        self.hashes: dict[str, int | None] = {}
+        """By origin the text hash of the page that a made-up address gets there, if it gets one."""
+
+    async def ask(self, origin: str, folder: str | None = None) -> None:
+        """One made-up address of a host, or of one of its first folders."""
+        name = made_up_path(split(origin + "/").host)
+        path = name if folder is None else f"/{folder}{name}"
+        if not self.gate.allowed(origin, [path])[0]:
+            return
+        url = origin + path
+        answer = first = await self.fetcher.get(url, MAX_PAGE)
+        for _ in range(MAX_HOPS):
+            target = normalise(answer.header("location") or "", answer.url) if answer.redirects else None
+            if not target or not self.recorder.on_site(target):
+                break
+            answer = await self.fetcher.get(target, MAX_PAGE)
+        facts = None
+        media, charset = content_type(answer.header("content-type"))
+        if answer.status == 200 and is_html(media):
+            facts = read_page(answer.body, answer.url, charset, self.joiner)
+        self.recorder.writer.add(
+            "probe",
+            [
+                (
+                    origin, folder, url, first.status, answer.url, answer.status, facts.text_hash if facts else None,
+                    facts.title if facts else None, facts.sketch if facts else None,
+                )
+            ],
+        )  # fmt: skip
+        if folder is None:
+            self.hashes[origin] = facts.text_hash if facts else None
+
+    async def ask_sections(self, origin: str) -> None:
+        """One made-up address in each large section of a host: another program may answer there. Once for a snapshot."""
+        self.recorder.commit(force=True)
+        con = self.recorder.writer.con
+        if con.execute("SELECT count(*) FROM probe WHERE folder IS NOT NULL").fetchall()[0][0]:
+            return
+        for (folder,) in con.execute(FOLDERS, [origin]).fetchall():
+            await self.ask(origin, folder)
