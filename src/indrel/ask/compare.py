@@ -271,11 +271,11 @@ class _Findings(NamedTuple):
 
 
 def _findings(before: Site, after: Site, hosts: HostMap) -> _Findings:
-    old, new = ([f for f in verdict_of(s).findings if not f.accepted] for s in (before, after))
-    fresh, gone = apart(old, new, hosts)
+    old, now = verdict_of(before), verdict_of(after)
+    fresh, gone = apart(old.findings, now.findings, hosts, accepted=False)
     gone_known, unseen_now = known_of(after, gone, hosts.url)
     new_known, unseen_then = known_of(before, fresh, hosts.back().url)
-    return _Findings(new_known, gone_known, len(new) - len(fresh), unseen_now, unseen_then)
+    return _Findings(new_known, gone_known, sum(now.tally.values()) - len(fresh), unseen_now, unseen_then)
 
 
 def _unknown(before: Site, after: Site, sets: _Sets, findings: _Findings) -> list[dict[str, object]]:
@@ -325,29 +325,36 @@ def known_of(
 
 
 def apart(
-    old: Sequence[Finding], new: Sequence[Finding], hosts: HostMap | None = None
+    old: Sequence[Finding], new: Sequence[Finding], hosts: HostMap | None = None, accepted: bool = True
 ) -> tuple[list[Finding], list[Finding]]:
-    """The findings that only the later audit has, and those that only the earlier one has.
+    """The findings that only the later audit has, and those that only the earlier one has; all but accepted ones if so asked.
 
-    Findings are the same by check and subject, and by line for those of robots.txt.
+    Findings are the same by check and subject, and by line for those of robots.txt. Each side is read once, and only what
+    is told is held.
     """
+    mapped = hosts or HostMap()
 
-    def key(finding: Finding) -> tuple[str, str, str]:
-        url = (hosts or HostMap()).url(finding.url)
+    def key(finding: Finding) -> tuple[str, str, str] | None:
+        if finding.accepted and not accepted:
+            return None
+        url = mapped.url(finding.url)
         robots = finding.evidence[0].text if url.endswith("/robots.txt") and finding.evidence else ""
         return finding.check, url, robots
 
-    def only(ones: Sequence[Finding], others: Sequence[Finding]) -> list[Finding]:
-        left = Counter(key(f) for f in others)
+    def only(
+        ones: Sequence[Finding], keys: Sequence[tuple[str, str, str] | None], others: Sequence[tuple[str, str, str] | None]
+    ) -> list[Finding]:  # fmt: skip
+        left = Counter(others)
         found = []
-        for finding in ones:
-            if left[key(finding)] > 0:
-                left[key(finding)] -= 1
-            else:
-                found.append(finding)
+        for place, one in enumerate(keys):
+            if one is not None and left[one] > 0:
+                left[one] -= 1
+            elif one is not None:
+                found.append(ones[place])
         return found
 
-    return only(new, old), only(old, new)
+    then, now = [key(f) for f in old], [key(f) for f in new]
+    return only(new, now, then), only(old, then, now)
 
 
 class _Causes:
