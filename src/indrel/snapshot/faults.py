@@ -38,7 +38,8 @@ def explained(error: BaseException) -> IndrelError | None:
         return AuditCutShort("there is too little memory for this: what was gathered is kept, give the program more")
     if any(word in text for word in _FULL):
         return AuditCutShort(
-            "the disk is full or may not be written: what was gathered is kept, make room and go on with --resume"
+            "the disk is full or may not be written: what was gathered is kept; make room and run again "
+            "(of a site, --resume goes on from there)"
         )
     if isinstance(error, duckdb.InternalException | duckdb.FatalException) or any(word in text for word in _DAMAGE):
         return SnapshotError("the snapshot is damaged: audit again, or take another snapshot")
