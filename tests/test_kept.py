@@ -263,7 +263,7 @@ def test_the_list_names_what_decides(audit_site: AuditSite, tmp_path: Path, indr
     assert urls("--check", "listed-hidden") == {"/a"} and urls("--state", "hidden", "--crawler", "*") == {"/a"}
     table = indrel("list", "s.indrel", "--by", "tag", "--columns", "url,where,text").stdout.splitlines()
     assert table[1].split() == ["url", "where", "text"] and NOINDEX in table[2]
-    indrel("list", "s.indrel", "--by", "tag", "-o", "x.csv", "-o", "x.xlsx", "--sort", "where", code=0)
+    indrel("list", "s.indrel", "--by", "tag", "-o", "x.csv", "-o=x.xlsx", "--sort", "where", code=0)
     assert NOINDEX.replace('"', '""') in (tmp_path / "x.csv").read_text()
     assert "`googlebot` was probably meant" in indrel("list", "s.indrel", "--crawler", "gogglebot", code=0).stderr
     assert "probably" not in indrel("list", "s.indrel", "--crawler", "my-own-robot", code=0).stderr

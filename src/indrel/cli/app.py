@@ -125,9 +125,13 @@ def main() -> None:
 
 
 def _whole(words: list[str]) -> list[str]:
-    """The words of the command line, with the value that `--render` has where none is given."""
+    """The words of the command line, with the value that `--render` has where none is given, and `-o=FILE` as `-o FILE`."""
     return [
-        "--render=sample" if word == "--render" and after not in ("sample", "all") else word
+        "--render=sample"
+        if word == "--render" and after not in ("sample", "all")
+        else f"-o{word[3:]}"
+        if word.startswith("-o=")
+        else word
         for word, after in pairwise([*words, ""])
     ]
 
