@@ -58,7 +58,8 @@ def demo(
             with Endpoint() as endpoint:
                 _serve(server.connect, START, intent)
                 print(
-                    f"  indrel ledger request {START}huts/over-sarn/ && indrel ledger send --to {endpoint.address} --key {KEY}"
+                    f"  indrel ledger request {START}huts/over-sarn/ && indrel ledger send --to {endpoint.address} --key {KEY}",
+                    flush=True,  # whoever reads it from a pipe or file waits for it as well
                 )
                 server.wait()
             return
