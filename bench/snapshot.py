@@ -87,7 +87,8 @@ def generate(path: Path, addresses: int, links: int, shape: str = "plain") -> No
 def baseline(path: Path) -> tuple[float, float]:
     """The best of three runs of the query, in a connection of its own: seconds on the wall, and of the processor."""
     best = (1e9, 1e9)
-    with Snapshot(path, "4GB") as snapshot:  # it is to be quick: of 3,000,000 addresses it would not end in what an audit has
+    # in what an audit's database may hold, the query would not end on 3,000,000 addresses
+    with Snapshot(path, "4GB") as snapshot:
         for _ in range(3):
             began, cpu = time.perf_counter(), time.process_time()
             snapshot.rows("SELECT count(*), sum(n) FROM (SELECT target, flags, count(*) AS n FROM link GROUP BY ALL)")
