@@ -119,12 +119,13 @@ def compare(before: Site, after: Site, hosts: HostMap | None = None) -> Comparis
     hosts = hosts or HostMap()
     states = changed_states(before, after, hosts)
     common = int(after.one("SELECT count(*) FROM fact JOIN earlier USING (origin, path) WHERE known"))
-    sets = _known_sets(before, after)
+    then, now = Unreadable(before), Unreadable(after)
+    sets = _known_sets(then, now)
     findings = _findings(before, after, hosts)
     return Comparison(
         common, states, _edits(before, after, states, hosts), _directives(after), _rules(before, after), sets.sitemap_new,
         sets.sitemap_gone, sets.new, sets.gone, findings.new, findings.gone, findings.still,
-        _unknown(before, after, sets, findings),
+        _unknown(then, now, sets, findings),
     )  # fmt: skip
 
 
@@ -205,7 +206,8 @@ class _Sets(NamedTuple):
     unseen_gone: list[str]
 
 
-def _known_sets(before: Site, after: Site) -> _Sets:
+def _known_sets(then: Unreadable, now: Unreadable) -> _Sets:
+    before, after = then.site, now.site
     here = "SELECT origin, path FROM fact WHERE known"
     listed = "SELECT DISTINCT a.origin, a.path FROM entry e JOIN address a ON a.id = e.address"
     new, gone, sitemap_new, sitemap_gone = (
@@ -222,10 +224,10 @@ def _known_sets(before: Site, after: Site) -> _Sets:
     )  # fmt: skip
     unseen_new: list[str] = []
     unseen_gone: list[str] = []
-    if Unreadable(after).whole:
+    if now.whole:
         unseen_gone, gone = gone, []
         sitemap_gone = sitemap_gone if _sitemap_read(after) else []
-    if Unreadable(before).whole:
+    if then.whole:
         unseen_new, new = new, []
         sitemap_new = sitemap_new if _sitemap_read(before) else []
     return _Sets(new, gone, sitemap_new, sitemap_gone, unseen_new, unseen_gone)
@@ -278,7 +280,7 @@ def _findings(before: Site, after: Site, hosts: HostMap) -> _Findings:
     return _Findings(new_known, gone_known, sum(now.tally.values()) - len(fresh), unseen_now, unseen_then)
 
 
-def _unknown(before: Site, after: Site, sets: _Sets, findings: _Findings) -> list[dict[str, object]]:
+def _unknown(then: Unreadable, now: Unreadable, sets: _Sets, findings: _Findings) -> list[dict[str, object]]:
     """What could not be read in one of the audits, and why."""
     unknown: list[dict[str, object]] = [
         {"url": url, "because": because, "when": when, "checks": checks}
@@ -286,11 +288,10 @@ def _unknown(before: Site, after: Site, sets: _Sets, findings: _Findings) -> lis
         for (url, because), checks in unseen.items()
     ]
     told = {str(one["url"]) for one in unknown}
-    lost_sight = after.rows(
+    lost_sight = now.site.rows(
         f"""SELECT origin || path AS url FROM fact JOIN earlier e USING (origin, path) WHERE known AND ({UNKNOWN})
-        AND (barred = 0 OR origin IN ({_origins(unreachable(after))})) AND NOT e.unseen ORDER BY url"""
+        AND (barred = 0 OR origin IN ({_origins(unreachable(now.site))})) AND NOT e.unseen ORDER BY url"""
     )
-    now, then = Unreadable(after), Unreadable(before)
     reasons_of = now.why([url for (url,) in lost_sight])
     reasons_of |= dict.fromkeys(sets.unseen_gone, now.whole or "")
     for when, because in (("now", reasons_of), ("then", dict.fromkeys(sets.unseen_new, then.whole or ""))):

@@ -6,7 +6,6 @@ what has to be known to decide on them together, and what they say is written to
 
 from __future__ import annotations
 
-from collections import OrderedDict
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
 from typing import Any, overload
@@ -126,7 +125,7 @@ class Rows(Sequence[Finding]):
     ) -> None:  # fmt: skip
         self.site, self.finding, self.shown = site, finding, shown
         self._first, self._count = first, count
-        self._blocks = OrderedDict[int, list[Finding]]() if blocks is None else blocks
+        self._blocks = {} if blocks is None else blocks
 
     def __len__(self) -> int:
         return self._count

@@ -88,7 +88,7 @@ def list_addresses(
     chosen = [name.strip() for name in columns.split(",") if name.strip()] if columns else []
     with opened(from_snapshot or snapshot, crawler, quiet, intent) as site:
         names = [c.token for c in site.crawlers]
-        columns_of(names, chosen)  # a wrong one is told before anything is written
+        asked = columns_of(names, chosen)  # a wrong one is told before anything is written
         if output:
             for file in output:
                 write(file, site, filters, sort, chosen)
@@ -100,7 +100,6 @@ def list_addresses(
                 out.write(json_module.dumps(row.as_json(), ensure_ascii=False) + "\n")
             return
         if chosen:
-            asked = columns_of(names, chosen)
             cells = [
                 ["" if v is None else str(v) for v in row]
                 for rows in values(site, asked, filters, sort)

@@ -89,7 +89,7 @@ def check(
             _show_uses(checked.uses)
         codes.append(code_of(checked.findings, checked.crashed, fail_on))
         if snapshot is None:
-            lines = plural(len(loaded.file.lines), "line")
+            lines = plural(len(loaded.verdict.file.lines), "line")
             say(f"{lines} read; with --from SNAPSHOT also checked against known addresses", quiet)
     raise typer.Exit(max(codes))
 
@@ -126,8 +126,8 @@ def _show_findings(findings: list[Finding], loaded: Loaded) -> None:
     term = terminal()
     counts = Counter(f.severity for f in findings)
     said = listing([f"{counts[s]} to {s.word}" for s in Severity if counts[s]])
-    rules = sum(len(g.rules) for g in loaded.file.groups)
-    groups = plural(len(loaded.file.groups), "group")
+    rules = sum(len(g.rules) for g in loaded.verdict.file.groups)
+    groups = plural(len(loaded.verdict.file.groups), "group")
     term.line(f"{loaded.where}: {said or 'nothing to say'} ({plural(rules, 'rule')} in {groups}).", "bold")
     alike: dict[tuple[str, str, str], list[Finding]] = {}
     told = Counter((f.check, f.evidence[0].text) for f in findings)
@@ -200,7 +200,7 @@ def match(
     else:
         _show_matches(list(rows), crawlers)
     if loaded.status is not None and loaded.status >= 400:
-        say(f"{loaded.where} answers {loaded.status}: {loaded.access}", quiet)
+        say(f"{loaded.where} answers {loaded.status}: {loaded.verdict.access}", quiet)
 
 
 def _addresses(given: list[str], file: Path | None, loaded: Loaded) -> Iterator[str]:
@@ -262,7 +262,7 @@ def _show_one(row: list[Match], loaded: Loaded, crawlers: tuple[Crawler, ...]) -
 
     term = terminal()
     for one, crawler in zip(row, crawlers, strict=True):
-        rules = loaded.ruleset(crawler)
+        rules = loaded.verdict.ruleset(crawler)
         verb = "allowed" if one.allowed else "barred"
         by = f"by `{one.rule.text}` (line {one.rule.line})" if one.rule else "by no rule"
         group = f", group {one.group}" if one.group else ", no group holds"

@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-import csv
-import io
 import json
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Sequence
 from pathlib import Path
 
 from indrel.ask.addresses import Filters, columns_of, listed, values
 from indrel.decide.site import Site
 from indrel.errors import UsageError
 from indrel.files import write_whole
+from indrel.reports.csv_table import pieces
 
 
 def write(
@@ -28,18 +27,6 @@ def write(
         lines = (json.dumps(row.as_json(), ensure_ascii=False) + "\n" for row in listed(site, filters, sort))
         write_whole(file, (line.encode("utf-8", "backslashreplace") for line in lines))
     elif ending == ".csv":
-        write_whole(file, _csv(site, columns, filters, sort))
+        write_whole(file, pieces(columns, values(site, columns, filters, sort)))
     else:
         raise UsageError(f"{file}: addresses can be written as .csv, .xlsx or .json")
-
-
-def _csv(site: Site, columns: Mapping[str, str], filters: Filters | None, sort: str | None) -> Iterator[bytes]:
-    out = io.StringIO(newline="")
-    table = csv.writer(out, lineterminator="\r\n")
-    table.writerow(columns)
-    for rows in values(site, columns, filters, sort):
-        table.writerows(rows)
-        yield out.getvalue().encode("utf-8", "backslashreplace")
-        out.seek(0)
-        out.truncate()
-    yield out.getvalue().encode()

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Sequence
+from itertools import chain, islice
 
 from indrel.core.model import Finding, Verdict
 from indrel.decide.site import Site
@@ -32,18 +33,16 @@ def row(finding: Finding) -> list[str]:
 
 
 def render(verdict: Verdict, site: Site) -> Iterator[bytes]:
+    rows = (row(finding) for finding in verdict.findings)
+    return pieces(COLUMNS, iter(lambda: list(islice(rows, AT_ONCE)), []))
+
+
+def pieces(heads: Iterable[str], batches: Iterable[Iterable[Sequence[object]]]) -> Iterator[bytes]:
+    """A table as it is written: the heads, then its rows, a batch at a time."""
     out = io.StringIO(newline="")
     writer = csv.writer(out, lineterminator="\r\n")
-    writer.writerow(COLUMNS)
-    for number, finding in enumerate(verdict.findings, 1):
-        writer.writerow(row(finding))
-        if number % AT_ONCE == 0:
-            yield _taken(out)
-    yield _taken(out)
-
-
-def _taken(out: io.StringIO) -> bytes:
-    text = out.getvalue()
-    out.seek(0)
-    out.truncate()
-    return text.encode("utf-8", "backslashreplace")
+    for rows in chain([[tuple(heads)]], batches):
+        writer.writerows(rows)
+        yield out.getvalue().encode("utf-8", "backslashreplace")
+        out.seek(0)
+        out.truncate()

@@ -320,7 +320,7 @@ class Snapshot:
         self.meta = _check_version(self.con, path)
 
     @classmethod
-    def held(cls, meta: Mapping[str, Any], rows: Mapping[str, Sequence[Sequence[Any]]]) -> Self:
+    def of_rows(cls, meta: Mapping[str, Any], rows: Mapping[str, Sequence[Sequence[Any]]]) -> Self:
         """A snapshot of a few rows that no file holds; what is decided of it is not kept."""
         made = cls.__new__(cls)
         made.path, made._file = Path(), None

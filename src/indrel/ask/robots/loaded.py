@@ -8,8 +8,7 @@ from functools import cached_property
 from pathlib import Path
 
 from indrel.core.address import normalise, origin_of, split
-from indrel.core.crawlers import Crawler
-from indrel.core.robots import Access, RobotsFile, Ruleset, Verdict
+from indrel.core.robots import Verdict
 from indrel.errors import InputError
 from indrel.sources.options import GatherOptions
 
@@ -35,17 +34,6 @@ class Loaded:
     def verdict(self) -> Verdict:
         """What holds on its host."""
         return Verdict.of(self.status, len(self.hops), self.body)
-
-    @property
-    def access(self) -> Access:
-        return self.verdict.access
-
-    @property
-    def file(self) -> RobotsFile:
-        return self.verdict.file
-
-    def ruleset(self, one: Crawler) -> Ruleset:
-        return self.verdict.ruleset(one)
 
 
 def load(named: str, options: GatherOptions) -> Loaded:

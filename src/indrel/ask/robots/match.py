@@ -43,7 +43,7 @@ class Match:
 
 def match(loaded: Loaded, urls: Iterable[str], crawlers: Sequence[Crawler]) -> Iterator[list[Match]]:
     """Per normalised address one row a crawler, in order; streams in bounded memory."""
-    rulesets = [loaded.ruleset(c) for c in crawlers]
+    rulesets = [loaded.verdict.ruleset(c) for c in crawlers]
     left = iter(urls)
     while chunk := list(islice(left, CHUNK)):
         yield from _match_chunk(loaded, chunk, crawlers, rulesets)
@@ -57,7 +57,7 @@ def _match_chunk(
     for rules in rulesets:
         if rules.key not in decided:
             decided[rules.key] = _deciding(rules, paths)
-    shut = loaded.access is Access.ALL_BARRED
+    shut = loaded.verdict.access is Access.ALL_BARRED
     escaped = any(RESERVED.search(r.path.upper()) for rules in rulesets for r in rules.rules)
     for i, (url, path) in enumerate(zip(urls, paths, strict=True)):
         row = []

@@ -15,7 +15,7 @@ from indrel.snapshot import Snapshot, SnapshotWriter, now
 
 def alone(loaded: Loaded, crawlers: Sequence[Crawler]) -> Site:
     """A robots.txt as a site of which nothing else is known."""
-    return Site(Snapshot.held(_meta("robots", loaded), {"robots": [_row(loaded)]}), crawlers)
+    return Site(Snapshot.of_rows(_meta("robots", loaded), {"robots": [_row(loaded)]}), crawlers)
 
 
 def _meta(kind: str, loaded: Loaded) -> dict[str, Any]:
