@@ -9,7 +9,7 @@ from indrel.core.answers import status_text
 from indrel.core.model import Evidence
 from indrel.core.page.facts import UNFOLLOWED, LinkFlag
 from indrel.core.robots import Access, HostRobots
-from indrel.decide.site import Site
+from indrel.decide.site import Site, once
 from indrel.decide.terms import CANONICAL_COUNTS
 
 FEW_IDS = 500
@@ -32,6 +32,36 @@ def about(site: Site, ids: Iterable[int], sql: str, parameters: Sequence[Any] | 
         return site.rows(sql, parameters)
     finally:
         site.con.unregister("picked")
+
+
+SMALL = (1_000, 5_000)
+"""Addresses and links of a site up to which its evidence is asked for as a whole: queries cost more there than rows."""
+
+
+@once
+def _is_small(site: Site) -> bool:
+    sizes = site.rows("SELECT (SELECT count(*) FROM address), (SELECT count(*) FROM link)")[0]
+    return all(size <= most for size, most in zip(sizes, SMALL, strict=True))
+
+
+@once
+def _asked(site: Site) -> dict[str, dict[int, list[tuple[Any, ...]]]]:
+    """Of a small site, per query its rows by address."""
+    return {}
+
+
+def of_each(site: Site, ids: Iterable[int], sql: str) -> list[tuple[Any, ...]]:
+    """The rows of a query as in `about` that begin with the address, and hang on no other of them."""
+    numbers = sorted(set(ids))
+    if not numbers or not _is_small(site):
+        return about(site, numbers, sql)
+    asked = _asked(site)
+    if sql not in asked:
+        rows = asked[sql] = {}
+        site.con.execute("CREATE OR REPLACE TEMP TABLE picked AS SELECT id FROM address")
+        for row in site.rows(sql):
+            rows.setdefault(row[0], []).append(row)
+    return [row for number in numbers for row in asked[sql].get(number, ())]
 
 
 UNWANTED = "want IN ('hide', 'lock', 'drop')"
@@ -62,7 +92,7 @@ def directives(site: Site, ids: Iterable[int], token: str = "noindex") -> dict[i
     """Per address the tags and headers in effect that say a token, each with the crawlers it holds for."""
     condition = f"(noindex OR {site.expired_sql})" if token == "noindex" else "nofollow"
     found: dict[int, list[tuple[int, Evidence]]] = {}
-    for address, origin, mask, line, text, where in about(
+    for address, origin, mask, line, text, where in of_each(
         site,
         ids,
         f"""SELECT d.address, d.origin, s.mask, d.line, d.text, {WHERE} FROM directive d
@@ -86,7 +116,7 @@ def said(site: Site, ids: Iterable[int], mask: int, token: str = "noindex") -> d
 def listings(site: Site, ids: Iterable[int]) -> dict[int, tuple[str, Evidence]]:
     """Per address its first sitemap entry: the address as written, and where it stands."""
     found: dict[int, tuple[str, Evidence]] = {}
-    for address, loc, line, url, kind in about(
+    for address, loc, line, url, kind in of_each(
         site,
         ids,
         """SELECT e.address, e.loc, e.line, m.url, m.kind FROM entry e JOIN picked ON picked.id = e.address
@@ -101,7 +131,7 @@ def listings(site: Site, ids: Iterable[int]) -> dict[int, tuple[str, Evidence]]:
 def answers(site: Site, ids: Iterable[int]) -> dict[int, tuple[Evidence, ...]]:
     """Per address its status, and the `Location` it redirects to."""
     found: dict[int, tuple[Evidence, ...]] = {}
-    for address, url, status, error, location, refresh_line, refresh_text, where in about(
+    for address, url, status, error, location, refresh_line, refresh_text, where in of_each(
         site,
         ids,
         f"""SELECT n.address, a.origin || a.path, n.status, n.error, n.location, p.refresh_line,
@@ -121,7 +151,7 @@ def answers(site: Site, ids: Iterable[int]) -> dict[int, tuple[Evidence, ...]]:
 def canonicals(site: Site, ids: Iterable[int]) -> dict[int, list[Evidence]]:
     """Per address the canonicals that count, in the order of the page, header last."""
     found: dict[int, list[Evidence]] = {}
-    for address, origin, line, text, where in about(
+    for address, origin, line, text, where in of_each(
         site,
         ids,
         f"""SELECT c.address, c.origin, c.line, c.text, {WHERE} FROM canonical c
@@ -139,7 +169,7 @@ def links_to(
     """Per address some links to it, those of the first pages by address: numbers hang on which answer came first."""
     found: dict[int, list[Evidence]] = {}
     condition = {None: "true", True: f"flags & {UNFOLLOWED} > 0", False: f"flags & {UNFOLLOWED} = 0"}[unfollowed]
-    for target, flags, line, text, where in about(
+    for target, flags, line, text, where in of_each(
         site,
         ids,
         f"""SELECT l.target, l.flags, l.line, l.text, {WHERE} FROM link l JOIN picked ON picked.id = l.target
@@ -160,7 +190,7 @@ def first_link(site: Site, ids: Iterable[int]) -> dict[int, tuple[Evidence, ...]
 def scripts(site: Site, ids: Iterable[int], most: int = 2) -> dict[int, tuple[Evidence, ...]]:
     """Per page the first scripts that it loads, as served."""
     found: dict[int, tuple[Evidence, ...]] = {}
-    for number, where, line, text in about(
+    for number, where, line, text in of_each(
         site,
         ids,
         f"""SELECT r.source, {WHERE}, r.line, r.text FROM resource r JOIN picked ON picked.id = r.source

@@ -11,7 +11,7 @@ import numpy.typing as npt
 from indrel.arrow import arrays
 from indrel.core.model import State
 from indrel.decide.graph import link_graph
-from indrel.decide.site import Site
+from indrel.decide.site import Site, once
 from indrel.sqltext import quoted_list
 
 DAMPING = 0.85
@@ -45,16 +45,9 @@ class LinkFlow:
         }  # fmt: skip
 
 
+@once
 def link_flow(site: Site) -> LinkFlow | None:
-    """The link flow of a site, worked out once; None where no page links another."""
-    if "flow" not in site.kept:
-        site.kept["flow"] = _flow(site)
-    flow: LinkFlow | None = site.kept["flow"]
-    return flow
-
-
-def _flow(site: Site) -> LinkFlow | None:
-    """The link flow as the last of the crawlers sees it (`*` by default).
+    """The link flow as the last of the crawlers sees it (`*` by default); None where no page links another.
 
     Each open page shares its weight among the addresses of the site that it links; a followed link
     to an open page hands it on, through redirects and canonicals; any other ends it.

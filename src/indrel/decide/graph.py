@@ -9,7 +9,7 @@ import numpy.typing as npt
 
 from indrel.arrow import arrays, pa
 from indrel.core.page.facts import UNFOLLOWED
-from indrel.decide.site import Site
+from indrel.decide.site import Site, once
 
 Ids = npt.NDArray[np.int32]
 Clicks = npt.NDArray[np.int32]
@@ -18,12 +18,10 @@ AT_ONCE = 1 << 20
 """Links that are looked at together: more would be held in memory several times over."""
 
 
+@once
 def link_graph(site: Site) -> LinkGraph:
-    """The graph of a site, read once."""
-    if "graph" not in site.kept:
-        site.kept["graph"] = LinkGraph(site)
-    graph: LinkGraph = site.kept["graph"]
-    return graph
+    """The graph of a site."""
+    return LinkGraph(site)
 
 
 class LinkGraph:

@@ -8,12 +8,12 @@ tables that hide the file's. Another robots.txt or other sitemaps are never kept
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from datetime import UTC, date, datetime
-from functools import cache, cached_property
+from functools import cache, cached_property, wraps
 from importlib.resources import files
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from indrel.core.address import origin_of, site_key, split
 from indrel.core.crawlers import Crawler
@@ -37,6 +37,7 @@ MAX_CRAWLERS = 60
 _DECIDING = ("core", "decide", "checks")
 """Rooms of the package that what is decided hangs on."""
 
+T = TypeVar("T")
 UNKNOWN_HOST = Verdict.of(None, 0, b"", known=False)
 
 
@@ -71,6 +72,19 @@ def decided_key(crawlers: Sequence[Crawler], intent: Intent, today: date) -> str
     return digest.hexdigest()
 
 
+def once(asked: Callable[[Site], T]) -> Callable[[Site], T]:
+    """Have a function of a site work out its answer once, however many questions ask it."""
+
+    @wraps(asked)
+    def answer(site: Site) -> T:
+        if asked.__name__ not in site.kept:
+            site.kept[asked.__name__] = asked(site)
+        found: T = site.kept[asked.__name__]
+        return found
+
+    return answer
+
+
 class Site:
     """Decisions over one snapshot for the given crawlers. Whatever else is derived is made on first use."""
 
@@ -99,7 +113,7 @@ class Site:
         self.intent = intent if intent and intent.where else kept_intent(snapshot)
         self.today = today or datetime.now(UTC).date()
         self.terms = Terms(self.intent, str(self.meta.get("started") or ""))
-        self.kept: dict[str, Any] = {}  # what several questions share, by name
+        self.kept: dict[str, Any] = {}  # what several questions share, by the name of what works it out
         self._rulesets: dict[tuple[str, str], Ruleset] = {}
         self._paths: dict[str, tuple[npt.NDArray[np.int32], Paths]] = {}
         self.base: str = self.meta["base"]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import hashlib
 from concurrent.futures import Executor
 from typing import Any, NamedTuple
 
@@ -29,6 +30,10 @@ class Said(NamedTuple):
     robots: str
     canonical: str
     links: frozenset[str]
+
+
+_Read = tuple[str, tuple[str, ...], tuple[str, ...], bytes]
+"""What a reading rests on: media type, robots headers, link headers, a digest of the octets."""
 
 
 class Comparison:
@@ -58,20 +63,21 @@ class Comparison:
 
         async def one(number: int, url: str) -> None:
             async with gate:
-                ours = await self._ask(url, None)
+                read: dict[_Read, Said] = {}
+                ours = await self._ask(url, None, read)
                 for crawler in named:
-                    await self._compare(number, url, ours, crawler)
+                    await self._compare(number, url, ours, crawler, read)
 
         for at in range(0, len(rows), AT_ONCE):
             await asyncio.gather(*(one(*row) for row in rows[at : at + AT_ONCE]))
             self.recorder.commit()
 
-    async def _compare(self, number: int, url: str, ours: Said, crawler: Crawler) -> None:
-        theirs = await self._ask(url, crawler)
+    async def _compare(self, number: int, url: str, ours: Said, crawler: Crawler, read: dict[_Read, Said]) -> None:
+        theirs = await self._ask(url, crawler, read)
         differing = differences(ours, theirs)
         if not differing:
             return
-        again, ours_again = await self._ask(url, crawler), await self._ask(url, None)
+        again, ours_again = await self._ask(url, crawler, read), await self._ask(url, None, read)
         lasting = {
             what
             for what in differing
@@ -80,26 +86,32 @@ class Comparison:
         rows = [(crawler.token, number, what, *differing[what]) for what in sorted(lasting)]
         self.recorder.writer.add("as_crawler", rows)
 
-    async def _ask(self, url: str, crawler: Crawler | None) -> Said:
+    async def _ask(self, url: str, crawler: Crawler | None, read: dict[_Read, Said]) -> Said:
+        """What a page says to one who asks; octets that were `read` before say the same again."""
         agent = f"{crawler.name}/1.0" if crawler else None
         answer = await self.fetcher.get(url, MAX_PAGE, tries=1, bodies=False, agent=agent)
-        media, charset = content_type(answer.header("content-type"))
         robots = tuple(answer.headers.get("x-robots-tag", ()))
         links = tuple(answer.headers.get("link", ()))
-        status = _status(answer)
+        kind = answer.header("content-type") or ""
+        media, charset = content_type(kind)
         if answer.status == 200 and is_html(media):
-            task = PageTask(0, url, answer.body, charset, robots, links)
-            loop = asyncio.get_running_loop()
-            parsed = (await loop.run_in_executor(self.executor, self.pool.parse, [task]))[0]
-            return Said(
-                status,
-                _robots((row[2], row[5]) for row in parsed.directives if row[9] is None),
-                ", ".join(sorted({parsed.urls[row[3]] for row in parsed.canonicals if row[3] is not None})) or "none",
-                frozenset(parsed.urls[i] for i in parsed.links.target),
-            )
+            key = (kind, robots, links, hashlib.blake2b(answer.body).digest())
+            if key not in read:
+                read[key] = await self._read(PageTask(0, url, answer.body, charset, robots, links))
+            return read[key]
         canonicals = ", ".join(sorted({c.url for c in header_canonicals(list(links), url) if c.url})) or "none"
         told = _robots((d.scope, d.tokens.known) for d in header_directives(list(robots)))
-        return Said(status, told, canonicals, frozenset())
+        return Said(_status(answer), told, canonicals, frozenset())
+
+    async def _read(self, task: PageTask) -> Said:
+        loop = asyncio.get_running_loop()
+        parsed = (await loop.run_in_executor(self.executor, self.pool.parse, [task]))[0]
+        return Said(
+            "200",
+            _robots((row[2], row[5]) for row in parsed.directives if row[9] is None),
+            ", ".join(sorted({parsed.urls[row[3]] for row in parsed.canonicals if row[3] is not None})) or "none",
+            frozenset(parsed.urls[i] for i in parsed.links.target),
+        )
 
 
 def _status(answer: Answer) -> str:

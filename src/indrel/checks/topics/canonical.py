@@ -8,18 +8,16 @@ from indrel.checks.catalogue import Hit, Need, check
 from indrel.checks.changes import NAMED, NAMES_ITSELF, NAMES_THE_LAST, NAMES_THE_TARGET, SAID, Change, to
 from indrel.checks.evidence import WHERE, answers, canonicals, rules, said
 from indrel.core.model import CheckClass, Evidence, Severity
-from indrel.decide.site import Site
+from indrel.decide.site import Site, once
 from indrel.decide.terms import CANONICAL_COUNTS
 
 ABSOLUTE = "regexp_matches(c.href, '^[A-Za-z][A-Za-z0-9+.-]*:')"
 """Whether a canonical as written is a whole address."""
 
 
+@once
 def stage_special(site: Site) -> None:
-    """`special`: pages whose canonical is bent or names a variant of the page's own address, once for a site."""
-    if site.kept.get("special"):
-        return
-    site.kept["special"] = True
+    """`special`: pages whose canonical is bent or names a variant of the page's own address."""
     site.con.execute("CREATE TEMP TABLE special (id INTEGER, why VARCHAR)")
     for why, found in (("bent", [row[0] for row in bent(site)]), ("variant", [row[0] for row in own_variants(site)])):
         if found:

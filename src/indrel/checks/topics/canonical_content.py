@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 from indrel.checks.catalogue import Hit, check
 from indrel.checks.changes import EACH_ITSELF, NAMES_ITSELF
-from indrel.checks.evidence import WHERE, about, canonicals
+from indrel.checks.evidence import WHERE, canonicals, of_each
 from indrel.checks.measures import MANY, MOST_NAMED
 from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
 from indrel.decide.site import Site
@@ -149,7 +149,7 @@ def twin_open(site: Site) -> Iterator[Hit]:
     groups = open_twins(site)
     texts = {
         number: Evidence("text", where, None, text or "")
-        for number, where, text in about(
+        for number, where, text in of_each(
             site,
             [number for twins in groups for number in twins.ids[:SHOWN_TWINS]],
             f"""SELECT p.address, {WHERE}, coalesce(p.heading, p.title, p.excerpt) FROM picked JOIN page p ON p.address = picked.id

@@ -13,7 +13,7 @@ from indrel.checks.measures import MANY, NEARLY_ALL
 from indrel.core.address import origin_of
 from indrel.core.model import CheckClass, Evidence, Severity, listing
 from indrel.core.page.tokens import OBSOLETE, slips
-from indrel.decide.site import Site
+from indrel.decide.site import Site, once
 from indrel.sqltext import quoted_list
 
 
@@ -53,6 +53,7 @@ class WholeHost(NamedTuple):
 WholeHosts = dict[tuple[str, str], WholeHost]
 
 
+@once
 def hidden_hosts(site: Site) -> WholeHosts:
     """Per origin and source (tag, header) the noindex on the start page, where nearly all pages say it through the same source."""
     found: WholeHosts = {}

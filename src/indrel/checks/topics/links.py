@@ -7,13 +7,13 @@ from typing import Any
 
 from indrel.checks.catalogue import Hit, Need, check
 from indrel.checks.changes import LINK, SAID, Change, each, to, with_rel, without
-from indrel.checks.evidence import WHERE, about, answers, links_to, listings, rules, said, stated
+from indrel.checks.evidence import WHERE, answers, links_to, listings, of_each, rules, said, stated
 from indrel.checks.measures import A_SHARE, MANY, MOST_NAMED
 from indrel.checks.topics.wants import hub_links
 from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
 from indrel.core.page.anchors import rel_slips
 from indrel.core.page.facts import UNFOLLOWED, LinkFlag
-from indrel.decide.site import Site
+from indrel.decide.site import Site, once
 from indrel.sqltext import quoted
 
 HOST_OF = "substr(a.origin, strpos(a.origin, '://') + 3)"
@@ -38,18 +38,9 @@ def only_nofollow_path(site: Site) -> Iterator[Hit]:
     yield from _path_hits(site, cut_off(site))
 
 
+@once
 def cut_off(site: Site) -> list[tuple[tuple[int, str, int, int | None], int]]:
-    """Wanted pages that are linked, but not reached by followed links: number, address, barred, entry; and crawlers.
-
-    Worked out once for a site.
-    """
-    if site.kept.get("cut off") is None:
-        site.kept["cut off"] = _cut_off(site)
-    found: list[tuple[tuple[int, str, int, int | None], int]] = site.kept["cut off"]
-    return found
-
-
-def _cut_off(site: Site) -> list[tuple[tuple[int, str, int, int | None], int]]:
+    """Wanted pages that are linked, but not reached by followed links: number, address, barred, entry; and crawlers."""
     start = site.start_id
     if start is None or not site.one("SELECT count(*) FROM link"):
         return []
@@ -102,7 +93,7 @@ def _path_hits(site: Site, hits: list[tuple[tuple[int, str, int, int | None], in
     followed = links_to(site, ids, most=1)
     entries = listings(site, ids)
     linking = dict(
-        about(
+        of_each(
             site,
             ids,
             f"""SELECT l.target, arg_min(l.source, (l.flags & {UNFOLLOWED} > 0, a.path, a.origin)) FROM link l
@@ -157,7 +148,7 @@ def linking_pages(site: Site, ids: list[int], unfollowed: bool = False) -> dict[
     """Per address the pages that link to it, or only those that do so unfollowed."""
     found: dict[int, list[str]] = {}
     condition = f"l.flags & {UNFOLLOWED} > 0" if unfollowed else "true"
-    for target, url in about(
+    for target, url in of_each(
         site,
         ids,
         f"""SELECT DISTINCT l.target, a.origin || a.path AS url FROM link l JOIN picked ON picked.id = l.target

@@ -16,7 +16,7 @@ from indrel.core.model import CheckClass, Evidence, Severity, plural
 from indrel.core.page.headers import is_html
 from indrel.core.robots import Access, HostRobots
 from indrel.core.robots.file import FIELDS, Rule
-from indrel.decide.site import Site
+from indrel.decide.site import Site, once
 
 UNSUPPORTED = frozenset({
     "noindex", "nofollow", "noarchive", "nosnippet", "host", "crawl-delay", "clean-param", "request-rate", "visit-time",
@@ -42,6 +42,7 @@ Shut = dict[tuple[str, int], int]
 """For an origin and a crawler (by number) that `site-barred` speaks of, the line that shuts the host."""
 
 
+@once
 def shut_hosts(site: Site) -> Shut:
     """The hosts of the site that robots.txt shuts as a whole."""
     found: Shut = {}

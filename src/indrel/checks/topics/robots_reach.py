@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 from indrel.checks.catalogue import Hit, Need, check
 from indrel.checks.changes import ROBOTS, Change, in_its_case
-from indrel.checks.evidence import WHERE, about, answers, canonicals, robots_line, rules, stated
+from indrel.checks.evidence import WHERE, answers, canonicals, of_each, robots_line, rules, stated
 from indrel.checks.topics.robots_lines import beaten, readable
 from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
 from indrel.core.robots import Access, HostRobots, RobotsFile, Rule
@@ -315,7 +315,7 @@ def _rendered_without(site: Site) -> dict[int, tuple[int, int]]:
 
 def _needing(site: Site, ids: list[int]) -> dict[int, list[str]]:
     found: dict[int, list[str]] = {}
-    for target, url in about(
+    for target, url in of_each(
         site,
         ids,
         """SELECT DISTINCT r.target, a.origin || a.path AS url FROM resource r JOIN picked ON picked.id = r.target

@@ -15,7 +15,7 @@ from indrel.core.page.tokens import parse_date
 from indrel.core.page.wording import W3C_DATE
 from indrel.core.robots import Access
 from indrel.core.sitemap.read import MAX_ENTRIES, MAX_OCTETS
-from indrel.decide.site import Site
+from indrel.decide.site import Site, once
 from indrel.sqltext import quoted_list
 
 FREQUENCIES = ("always", "hourly", "daily", "weekly", "monthly", "yearly", "never")
@@ -162,17 +162,20 @@ def sitemap_foreign(site: Site) -> Iterator[Hit]:
         yield Hit(entry, site.all_mask, message, shown)
 
 
+@once
+def _named(site: Site) -> tuple[set[tuple[str, str]], dict[str, str]]:
+    """The sitemaps that each host's robots.txt names, and per sitemap the index that lists it."""
+    named: set[tuple[str, str]] = set()
+    for host in site.robots.values():
+        authority = host.origin.partition("://")[2]
+        named |= {(authority, line.value.strip()) for line in host.file.sitemaps}
+    return named, dict(site.rows("SELECT i.url, o.url FROM sitemap i JOIN sitemap o ON o.id = i.parent"))
+
+
 def vouched(site: Site, sitemap: str, origin: str) -> bool:
     """Whether robots.txt of the entries' host names a sitemap, or an index that lists it does; or that index stands
     on the entries' host itself, so that whoever answers for the host put the file forward."""
-    if "vouched" not in site.kept:
-        named: set[tuple[str, str]] = set()
-        for host in site.robots.values():
-            authority = host.origin.partition("://")[2]
-            named |= {(authority, line.value.strip()) for line in host.file.sitemaps}
-        parents = dict(site.rows("SELECT i.url, o.url FROM sitemap i JOIN sitemap o ON o.id = i.parent"))
-        site.kept["vouched"] = (named, parents)
-    named, parents = site.kept["vouched"]
+    named, parents = _named(site)
     authority = origin.partition("://")[2]
     asked = site.robots.get(origin)
     if asked and asked.access is Access.ALL_BARRED:  # it was asked and gave no answer: what it names is not known

@@ -8,13 +8,13 @@ from typing import Any
 
 from indrel.checks.catalogue import Hit, Need, check
 from indrel.checks.changes import HEADER, NO_NOINDEX, SAID, SAYS_NOINDEX, STATUS, Change, to, without
-from indrel.checks.evidence import PAGE_ROW, about, answers, first_link, listings, said, stated, who_is
+from indrel.checks.evidence import PAGE_ROW, about, answers, first_link, listings, of_each, said, stated, who_is
 from indrel.checks.measures import MOST_NAMED, SOON
 from indrel.checks.topics.directives import all_said, hidden_hosts, without_hidden_host
 from indrel.core.answers import status_text
 from indrel.core.model import CheckClass, Evidence, Severity, plural
 from indrel.core.page.facts import UNFOLLOWED, Mark
-from indrel.decide.site import Site
+from indrel.decide.site import Site, once
 
 GATE = f"(html AND kind = 'login' AND marks & {int(Mark.ONLY_PASSWORD)} > 0 AND NOT start)"
 JUNK_OPEN = "kind IN ('search-results', 'parameter-variant')"
@@ -254,7 +254,7 @@ def page_texts(site: Site, ids: list[int]) -> dict[int, Evidence]:
     """Per page what it says: its heading, else its title, else the beginning of its text."""
     return {
         number: Evidence("text", where, None, text)
-        for number, text, where in about(
+        for number, text, where in of_each(
             site,
             ids,
             """SELECT p.address, coalesce(nullif(p.heading, ''), nullif(p.title, ''), nullif(p.excerpt, ''), '(no text)'),
@@ -371,6 +371,7 @@ def noindex_nofollow_hub(site: Site) -> Iterator[Hit]:
         yield Hit(url, mask, message, shown, also=tuple(targets[:MOST_NAMED]), implied=implied)
 
 
+@once
 def hub_links(site: Site) -> dict[int, tuple[str, int, list[str], bool, list[Evidence]]]:
     """Pages that are hidden with nofollow and alone lead to wanted pages: address, crawlers, targets, implied, links."""
     found: dict[int, tuple[str, int, list[str], bool, list[Evidence]]] = {}
