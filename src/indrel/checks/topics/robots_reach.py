@@ -62,23 +62,19 @@ def unused_rules(site: Site, host: HostRobots) -> list[Rule]:
 
 def case_slips(site: Site, host: HostRobots, unused: list[Rule]) -> dict[int, str]:
     """Rules that match nothing, but would match known addresses if case were ignored: line and one such path."""
-    from indrel.core.robots import Paths, match_many
+    from indrel.core.robots import match_many
 
     paths = site.paths(host.origin)[1]
     unused = [rule for rule in unused if not (match_many([rule], paths) >= 0).any()]  # others lose to a longer rule
     if not unused:
         return {}
-    import pyarrow.compute as pc
-
-    array = paths.array
-    lowered = pc.utf8_lower(array)
-    ready = Paths(lowered)
+    lowered = paths.lowered()
     found = {}
     for rule in unused:
         lower = Rule(rule.allow, rule.path.lower(), rule.line, rule.text, compile_path(rule.path.lower()))
-        hits = (match_many([lower], ready) >= 0).nonzero()[0]
+        hits = (match_many([lower], lowered) >= 0).nonzero()[0]
         if len(hits):
-            found[rule.line] = written_path(array[int(hits[0])].as_py())
+            found[rule.line] = written_path(paths[int(hits[0])].decode())
     return found
 
 

@@ -112,6 +112,19 @@ class Paths:
         at = self._found[piece]
         return at if end - begin == len(self.octets) else at[slice(*np.searchsorted(at, (begin, end)))]
 
+    def ending(self, tail: bytes, low: int, high: int) -> Indices:
+        """The rows from `low` to `high` that end with `tail`."""
+        rows = np.flatnonzero(np.diff(self.offsets[low : high + 1]) >= len(tail)) + low
+        for back, octet in enumerate(reversed(tail), 1):
+            rows = rows[self.octets[self.offsets[rows + 1] - back] == octet]
+        return rows
+
+    def lowered(self) -> Paths:
+        """The same paths in lower case, numbered by their place in `array`."""
+        octets = np.frombuffer(self.octets.tobytes().lower(), dtype=np.uint8)
+        buffers = [None, pa.py_buffer(self.offsets), pa.py_buffer(octets)]
+        return Paths(pa.Array.from_buffers(pa.large_string(), len(self), buffers))
+
     def _scan(self, piece: bytes, begin: int, end: int) -> Indices:
         """Places of the piece's rarest pair of octets, narrowed by the others one after the other."""
         if len(piece) == 1:
@@ -176,10 +189,7 @@ def _rows(column: Paths, pattern: Pattern) -> slice | Indices:
     if last and not tail:
         middles.append(last)
     if tail:
-        import pyarrow.compute as pc
-
-        ends = pc.ends_with(column.array.slice(low, high - low), tail.decode())
-        rows = np.flatnonzero(ends.to_numpy(zero_copy_only=False)) + low
+        rows = column.ending(tail, low, high)
         at = column.offsets[rows] + len(first)
     elif not middles:
         return slice(low, high)
