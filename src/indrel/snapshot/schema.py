@@ -167,8 +167,9 @@ def arrow(table: str) -> Any:
     return pa.schema([(name, kinds[kind]) for name, kind in {**TABLES, **DECIDED}[table].items()])
 
 
-def create_statements() -> list[str]:
+def create_statements(home: str) -> list[str]:
+    """What makes the tables in a schema."""
     return [
-        f"CREATE TABLE {table} ({', '.join(f'{name} {kind}' for name, kind in columns.items())})"
+        f"CREATE TABLE {home}.{table} ({', '.join(f'{name} {kind}' for name, kind in columns.items())})"
         for table, columns in {**TABLES, **DECIDED}.items()
     ]

@@ -34,6 +34,10 @@ _CONFIG: dict[str, Any] = {
     "preserve_insertion_order": True,
 }
 NAME_OF_DATABASE = "snap"
+HOME = f"{NAME_OF_DATABASE}.main"
+_LOOK = f"SET search_path = 'system.main,{HOME}'"
+"""Where names are looked for: a macro of a file has never the place of a function, whatever it is called."""
+
 COUNTING_MEMORY = "512MB"
 WRITING_MEMORY = "96MB"
 """What the database may hold while facts are gathered: they are written as they come."""
@@ -75,7 +79,7 @@ def _attach(con: duckdb.DuckDBPyConnection, path: Path, read_only: bool, patienc
             con.execute(
                 f"ATTACH {quoted(str(path))} AS {NAME_OF_DATABASE} (TYPE duckdb{', READ_ONLY' if read_only else ''})"
             )
-            con.execute(f"USE {NAME_OF_DATABASE}")
+            con.execute(_LOOK)
             return
         except duckdb.Error as error:
             if "conflicting lock" not in str(error).lower() and "being used by another" not in str(error).lower():
@@ -102,13 +106,13 @@ def _unusable(path: Path) -> SnapshotError:
 def _check_tables(con: duckdb.DuckDBPyConnection, path: Path) -> dict[str, dict[str, str]]:
     """The tables of a file by name; raises SnapshotError where it holds anything but plain tables.
 
-    Views, macros and generated columns would run as questions are asked; none is ever made by an audit.
+    Views and generated columns would run as questions are asked; none is ever made by an audit. Macros are not
+    looked for, which would take as long as a small question does: none is ever called.
     """
     here = f"database_name = '{NAME_OF_DATABASE}' AND NOT internal"
     try:
         others = con.execute(
             f"""SELECT (SELECT count(*) FROM duckdb_views() WHERE {here})
-            + (SELECT count(*) FROM duckdb_functions() WHERE {here})
             + (SELECT count(*) FROM duckdb_types() WHERE {here})
             + (SELECT count(*) FROM duckdb_schemas() WHERE {here} AND schema_name <> 'main')
             + (SELECT count(*) FROM duckdb_sequences() WHERE database_name = '{NAME_OF_DATABASE}')"""
@@ -226,10 +230,7 @@ class SnapshotWriter:
             self.set_meta(decided=None)
         else:
             self.meta = {}
-            self.con.execute("BEGIN")
-            for statement in create_statements():
-                self.con.execute(statement)
-            self.con.execute("COMMIT")
+            self.con.execute(";".join(["BEGIN", *create_statements(HOME), "COMMIT"]))
             self.set_meta(schema=VERSION)
         Path(f"{path}{_CLAIM}").unlink(missing_ok=True)
 
@@ -281,7 +282,7 @@ class SnapshotWriter:
 
     def close(self) -> None:
         self.commit()
-        self.con.execute("CHECKPOINT")
+        self.con.execute(f"CHECKPOINT {NAME_OF_DATABASE}")
         self.con.close()
 
     def __enter__(self) -> Self:
@@ -325,8 +326,7 @@ class Snapshot:
         made = cls.__new__(cls)
         made.path, made._file = Path(), None
         made.con = _connect()
-        made.con.execute(f"ATTACH ':memory:' AS {NAME_OF_DATABASE}; USE {NAME_OF_DATABASE}")
-        made.con.execute(";".join(create_statements()))
+        made.con.execute(";".join([f"ATTACH ':memory:' AS {NAME_OF_DATABASE}", *create_statements(HOME), _LOOK]))
         for table, some in rows.items():
             made.con.executemany(f"INSERT INTO {table} VALUES ({', '.join('?' * len(TABLES[table]))})", some)
         made.meta = {"schema": VERSION, **meta}
@@ -373,18 +373,17 @@ class Snapshot:
         except SnapshotError as error:
             log.debug("decided rows are not kept: %s", error)
             return False
-        home = f"{NAME_OF_DATABASE}.main"
         try:
             self.con.execute("BEGIN")
             for table in DECIDED:
-                self.con.execute(f"DELETE FROM {home}.{table}")
+                self.con.execute(f"DELETE FROM {HOME}.{table}")
             for table, made in staged.items():
                 columns = ", ".join(DECIDED[table])
-                self.con.execute(f"INSERT INTO {home}.{table} ({columns}) SELECT {columns} FROM temp.main.{made}")
+                self.con.execute(f"INSERT INTO {HOME}.{table} ({columns}) SELECT {columns} FROM temp.main.{made}")
             for table, some in rows.items():
                 if some:
                     self.con.register("incoming", _arrow_table(table, some))
-                    self.con.execute(f"INSERT INTO {home}.{table} SELECT * FROM incoming")
+                    self.con.execute(f"INSERT INTO {HOME}.{table} SELECT * FROM incoming")
                     self.con.unregister("incoming")
             _set_meta(self.con, {"decided": dict(key)})
             self.con.execute("COMMIT")
