@@ -14,7 +14,7 @@ from typing import Any
 
 import pytest
 
-from cases import BASE, HOST, XMLNS, a, html, moved, robots, sitemap
+from cases import BASE, HOST, NOINDEX, XMLNS, a, html, moved, robots, sitemap
 from conftest import AuditSite, served
 from indrel import pipeline
 from indrel.core.crawlers import resolve
@@ -121,6 +121,17 @@ def test_read_barred_follows_nothing(tmp_path: Any) -> None:
     site, _ = audit(watched, tmp_path, read_barred=True)
     assert {"/p/1", "/p/2"} <= set(watched.paths()) and not {"/x", "/y"} & set(watched.paths())
     assert states(site)["/p/1"] == "barred" and states(site)["/x"] == "unread"
+    site.close()
+
+
+def test_a_crawler_that_is_answered_alike_costs_one_request(tmp_path: Any) -> None:
+    pages = {**BASE, "/": html(body=a("/a", "/b")), "/a": html(), "/b": html(), "as bingbot /b": html(NOINDEX)}
+    watched = Watched(pages)
+    site, verdict = audit(watched, tmp_path, as_crawlers=True)
+    assert watched.paths().count("/a") == 3  # for the audit, Googlebot and Bingbot
+    assert [(f.check, f.url) for f in verdict.findings if f.check == "agent-differs"] == [
+        ("agent-differs", HOST + "/b")
+    ]
     site.close()
 
 

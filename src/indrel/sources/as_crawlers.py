@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import hashlib
+from collections.abc import Mapping
 from concurrent.futures import Executor
 from typing import Any, NamedTuple
 
@@ -32,21 +33,38 @@ class Said(NamedTuple):
     links: frozenset[str]
 
 
-_Read = tuple[str, tuple[str, ...], tuple[str, ...], bytes]
-"""What a reading rests on: media type, robots headers, link headers, a digest of the octets."""
+_COMPARED = ("content-type", "x-robots-tag", "link", "location")
+
+
+def digest(answer: Answer) -> bytes:
+    """What a comparison looks at, in 16 octets: answers with the same digest do not differ."""
+    made = hashlib.blake2b(repr([answer.status, *map(answer.headers.get, _COMPARED)]).encode(), digest_size=16)
+    made.update(answer.body)
+    return made.digest()
 
 
 class Comparison:
-    """Compares what an audit was answered with what each crawler is, page by page."""
+    """Compares what an audit was answered with what each crawler is, page by page.
+
+    `heard` are the digests of what the audit was answered, by address: a page that answers a crawler alike is
+    not asked for again.
+    """
 
     def __init__(
-        self, fetcher: Fetcher, recorder: Recorder, pool: ParserPool, executor: Executor, options: GatherOptions
+        self,
+        fetcher: Fetcher,
+        recorder: Recorder,
+        pool: ParserPool,
+        executor: Executor,
+        options: GatherOptions,
+        heard: Mapping[int, bytes],
     ) -> None:
         self.fetcher = fetcher
         self.recorder = recorder
         self.pool = pool
         self.executor = executor
         self.options = options
+        self.heard = heard
 
     async def run(self) -> None:
         """Ask for every page that was read, as each crawler that has a name."""
@@ -63,43 +81,48 @@ class Comparison:
 
         async def one(number: int, url: str) -> None:
             async with gate:
-                read: dict[_Read, Said] = {}
-                ours = await self._ask(url, None, read)
-                for crawler in named:
-                    await self._compare(number, url, ours, crawler, read)
+                await self._compare(number, url, named)
 
         for at in range(0, len(rows), AT_ONCE):
             await asyncio.gather(*(one(*row) for row in rows[at : at + AT_ONCE]))
             self.recorder.commit()
 
-    async def _compare(self, number: int, url: str, ours: Said, crawler: Crawler, read: dict[_Read, Said]) -> None:
-        theirs = await self._ask(url, crawler, read)
-        differing = differences(ours, theirs)
-        if not differing:
-            return
-        again, ours_again = await self._ask(url, crawler, read), await self._ask(url, None, read)
-        lasting = {
-            what
-            for what in differing
-            if not differences(ours, ours_again).keys() & {what} and what in differences(ours_again, again)
-        }
-        rows = [(crawler.token, number, what, *differing[what]) for what in sorted(lasting)]
-        self.recorder.writer.add("as_crawler", rows)
+    async def _compare(self, number: int, url: str, named: list[Crawler]) -> None:
+        heard, ours = self.heard.get(number), None
+        read: dict[bytes, Said] = {}
+        for crawler in named:
+            answer = await self._get(url, crawler)
+            if digest(answer) == heard:
+                continue
+            theirs = await self._said(answer, read)
+            ours = ours or await self._said(await self._get(url), read)
+            differing = differences(ours, theirs)
+            if not differing:
+                continue
+            again, ours_again = [await self._said(await self._get(url, one), read) for one in (crawler, None)]
+            lasting = {
+                what
+                for what in differing
+                if not differences(ours, ours_again).keys() & {what} and what in differences(ours_again, again)
+            }
+            rows = [(crawler.token, number, what, *differing[what]) for what in sorted(lasting)]
+            self.recorder.writer.add("as_crawler", rows)
 
-    async def _ask(self, url: str, crawler: Crawler | None, read: dict[_Read, Said]) -> Said:
-        """What a page says to one who asks; octets that were `read` before say the same again."""
+    async def _get(self, url: str, crawler: Crawler | None = None) -> Answer:
         agent = f"{crawler.name}/1.0" if crawler else None
-        answer = await self.fetcher.get(url, MAX_PAGE, tries=1, bodies=False, agent=agent)
+        return await self.fetcher.get(url, MAX_PAGE, tries=1, bodies=False, agent=agent)
+
+    async def _said(self, answer: Answer, read: dict[bytes, Said]) -> Said:
+        """What an answer says; what was `read` before says the same again."""
         robots = tuple(answer.headers.get("x-robots-tag", ()))
         links = tuple(answer.headers.get("link", ()))
-        kind = answer.header("content-type") or ""
-        media, charset = content_type(kind)
+        media, charset = content_type(answer.header("content-type"))
         if answer.status == 200 and is_html(media):
-            key = (kind, robots, links, hashlib.blake2b(answer.body).digest())
+            key = digest(answer)
             if key not in read:
-                read[key] = await self._read(PageTask(0, url, answer.body, charset, robots, links))
+                read[key] = await self._read(PageTask(0, answer.url, answer.body, charset, robots, links))
             return read[key]
-        canonicals = ", ".join(sorted({c.url for c in header_canonicals(list(links), url) if c.url})) or "none"
+        canonicals = ", ".join(sorted({c.url for c in header_canonicals(list(links), answer.url) if c.url})) or "none"
         told = _robots((d.scope, d.tokens.known) for d in header_directives(list(robots)))
         return Said(_status(answer), told, canonicals, frozenset())
 

@@ -21,7 +21,7 @@ from indrel.errors import AuditCutShort, Interrupted
 from indrel.gather.keeping import Answer, Keeper
 from indrel.gather.parsing import MAX_PAGE, PageTask, ParserPool
 from indrel.gather.recorder import Recorder
-from indrel.sources.as_crawlers import Comparison
+from indrel.sources.as_crawlers import Comparison, digest
 from indrel.sources.fetch import ROBOTS_LIMIT, STEP, Fetcher, explain, follow_robots
 from indrel.sources.frontier import MAX_CLICKS, Frontier, pattern
 from indrel.sources.gate import Gate
@@ -78,6 +78,7 @@ class LiveSite:
         self.joiner = Joiner(20_000)
         self.keeper = Keeper(recorder, self.joiner, options.user_parts)
         self.fetched = 0
+        self._heard: dict[int, bytes] = {}
         self._waiting: deque[_Page] = deque()
         self._barred_read: dict[tuple[str, int], int] = {}
         self._waiting_octets = 0
@@ -197,7 +198,7 @@ class LiveSite:
             await self.made_up.ask_sections(origin)
         if self.options.as_crawlers:
             stage("asking again under the crawlers' names")
-            await Comparison(self.fetcher, self.recorder, self.pool, self._executor, self.options).run()
+            await Comparison(self.fetcher, self.recorder, self.pool, self._executor, self.options, self._heard).run()
         stage("asking the hosts of scripts and styles for robots.txt")
         await self._resource_hosts()
 
@@ -422,6 +423,8 @@ class LiveSite:
         """Record an answer; hand HTML to the parsers, follow a redirect."""
         row, task = self.keeper.keep(answer, parse)
         self.frontier.seen.add(row[0])
+        if self.options.as_crawlers:
+            self._heard[row[0]] = digest(answer)
         if answer.target and follow and (self.recorder.on_site(answer.target) or hops < MAX_HOPS):
             self._enqueue([answer.target], clicks, hops + 1, [pattern(answer.url)])
         media = answer.header("content-type") or ""
