@@ -85,6 +85,10 @@ def test_causes_gather_by_first_evidence() -> None:
     assert gather_causes(list(reversed(found)))[0] == marked
 
 
+def file_of(path: str) -> str:
+    return path[1:] + "index.html" * path.endswith("/")
+
+
 def test_one_line_of_a_template_is_one_cause() -> None:
     """A line that prints each page's own address, slug, number or date is one place to edit, whatever sections it reaches."""
     pages = [
@@ -99,14 +103,16 @@ def test_one_line_of_a_template_is_one_cause() -> None:
     for line in (
         '<link rel="canonical" href="file:///usr/share/doc/python3.11/html{path}">', '<meta name="robots" content="no-index">',
         '<link rel="canonical" href="http://old.test{path}">', '<link rel="canonical" href="{url}">',
+        '<link rel="canonical" href="file:///doc/{file}">',
     ):  # fmt: skip
         found = [
-            replace(finding(HOST + p, line.format(path=p, url=HOST + p)), section=f"/{p.split('/')[1]}/*")
+            replace(
+                finding(HOST + p, line.format(path=p, url=HOST + p, file=file_of(p))), section=f"/{p.split('/')[1]}/*"
+            )
             for p in pages
         ]
         built = [  # the same in a folder, where evidence names the file
-            replace(f, evidence=(replace(f.evidence[0], where=p[1:] + "index.html" * p.endswith("/")),))
-            for f, p in zip(found, pages, strict=True)
+            replace(f, evidence=(replace(f.evidence[0], where=file_of(p)),)) for f, p in zip(found, pages, strict=True)
         ]
         for causes in (gather_causes(found)[1], gather_causes(built)[1]):
             assert [c.count for c in causes] == [len(pages)] and len(causes[0].sections) == len(pages), (line, causes)

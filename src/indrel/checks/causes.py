@@ -135,6 +135,7 @@ def _names(place: str) -> Iterable[str]:
     names = (
         place,
         path[1:],
+        bare[1:] + ("index.html" if bare.endswith("/") else ""),
         bare[1:],
         bare[1:].removesuffix("index.html"),
         bare.strip("/"),

@@ -18,10 +18,10 @@ LOOKED_AT = 12_000
 _APART = bytes(c if c > 127 or chr(c).isalnum() or c == ord("_") else 32 for c in range(256))
 """Octets that stand in no word become spaces."""
 
-_random = np.frombuffer(hashlib.shake_256(b"wording").digest(8 * (2 * SKETCH + RUN)), dtype=np.uint64)
-_FACTORS = _random[:SKETCH, np.newaxis] | np.uint64(1)
+_random = np.frombuffer(hashlib.shake_256(b"wording").digest(4 * (2 * SKETCH + RUN)), dtype=np.uint32)
+_FACTORS = _random[:SKETCH, np.newaxis] | np.uint32(1)
 _OFFSETS = _random[SKETCH : 2 * SKETCH, np.newaxis]
-_STEPS = _random[2 * SKETCH :] | np.uint64(1)
+_STEPS = _random[2 * SKETCH :] | np.uint32(1)
 
 
 class Wording(NamedTuple):
@@ -56,24 +56,25 @@ def words_of(text: str) -> list[bytes]:
 
 
 def _sketch(octets: list[bytes]) -> tuple[bytes, int]:
-    hashes = np.fromiter(map(zlib.crc32, octets), dtype=np.uint64, count=len(octets))
+    hashes = np.fromiter(map(zlib.crc32, octets), dtype=np.uint32, count=len(octets))
     size = len(hashes) - RUN + 1
     runs = hashes[:size] * _STEPS[0]
     for i in range(1, RUN):
         runs += hashes[i : i + size] * _STEPS[i]
-    bag = int((hashes * hashes).sum()) >> 1  # a sum knows no order; of squares, since sums of checksums meet more often
+    bag = int(np.square(hashes, dtype=np.uint64).sum()) >> 1  # a sum knows no order; of squares, since sums of checksums meet more often
     return _minima(runs).tobytes() + _minima(_distinct(hashes)).tobytes(), bag
 
 
-def _distinct(values: npt.NDArray[np.uint64]) -> npt.NDArray[np.uint64]:
+def _distinct(values: npt.NDArray[np.uint32]) -> npt.NDArray[np.uint32]:
     """Each value once; NumPy's own way to say so loads its masked arrays first, in every process that parses."""
     found = np.sort(values)
     return found[np.concatenate(([True], found[1:] != found[:-1]))]
 
 
-def _minima(values: npt.NDArray[np.uint64]) -> npt.NDArray[np.uint16]:
-    mixed = values[None, :] * _FACTORS + _OFFSETS
-    found: npt.NDArray[np.uint16] = ((mixed.min(axis=1) * _STEPS[0]) >> np.uint64(48)).astype(np.uint16)
+def _minima(values: npt.NDArray[np.uint32]) -> npt.NDArray[np.uint16]:
+    mixed = values[None, :] * _FACTORS  # 32 bits a value: more of them at once, and twice as many in the cache
+    mixed += _OFFSETS
+    found: npt.NDArray[np.uint16] = ((mixed.min(axis=1) * _STEPS[0]) >> np.uint32(16)).astype(np.uint16)
     return found
 
 
