@@ -234,6 +234,11 @@ def test_words_that_are_not_understood_are_asked_for(site: Site, indrel: Run, tm
     file.write_text(f"URL,Coverage state\n{HOST}/open,Grün\n{HOST}/hidden,Grün\n{HOST}/lone,Rot\n")
     done = indrel("reconcile", site.snapshot.path, file, code=2)
     assert "`Coverage state` means is not understood (`Grün`, `Rot`)" in done.stderr and "--listed VALUE" in done.stderr
+    file.write_text(
+        f"URL,State\n{HOST}/open,Alternate page with proper canonical\n{HOST}/hidden,Crawl anomaly\n{HOST}/lone,Rot\n"
+    )
+    assert "`State` means is not understood (`Rot`)" in indrel("reconcile", site.snapshot.path, file, code=2).stderr
+    file.write_text(f"URL,Coverage state\n{HOST}/open,Grün\n{HOST}/hidden,Grün\n{HOST}/lone,Rot\n")
     told = indrel(
         "reconcile", site.snapshot.path, file, "--status-column", "Coverage state", "--listed", "Grün", "--json", code=1
     )

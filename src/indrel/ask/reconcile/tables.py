@@ -250,6 +250,7 @@ _STATUS_NAME = re.compile(
     re.IGNORECASE,
 )
 _FEW_VALUES = 40
+SHOWN_VALUES = 6
 
 
 def _status(names: Sequence[str], columns: Sequence[Sequence[str]], when: int | None) -> int | None:
@@ -283,18 +284,21 @@ def _understood(path: Path, name: str, column: Sequence[str], listed: Sequence[s
         if odd:
             raise InputError(f"{path}: no row of `{name}` says `{odd[0]}` (there are: {_values(column)})")
     elif any(means_listed(v) is None for v in column):
-        raise InputError(_ask(path, name, [v for v in column if means_listed(v) is None]))
+        raise InputError(_ask(path, name, column))
 
 
 def _ask(path: Path, name: str, column: Sequence[str]) -> str:
+    unknown = [v for v in column if means_listed(v) is None]
     return (
-        f"{path}: what `{name}` means is not understood ({_values(column)}): say --status-column '{name}' and --listed VALUE "
+        f"{path}: what `{name}` means is not understood ({_values(unknown)}): say --status-column '{name}' and --listed VALUE "
         "for each value that means listed"
     )
 
 
 def _values(column: Sequence[str]) -> str:
-    return ", ".join(f"`{v[:60]}`" for v in dict.fromkeys(column))[:200]
+    values = list(dict.fromkeys(column))
+    more = f" and {len(values) - SHOWN_VALUES} more" if len(values) > SHOWN_VALUES else ""
+    return ", ".join(f"`{v[:60]}`" for v in values[:SHOWN_VALUES]) + more
 
 
 def _named(path: Path, names: Sequence[str], column: str) -> int:

@@ -6,15 +6,16 @@ import re
 from collections.abc import Collection
 
 _YES = re.compile(
-    r"^(listed|indexed|submitted and indexed|valid|yes|true|y|1|on|ja|im index|indexiert|aufgenommen|oui|vrai|index[ée]e?s?|"
+    r"^(listed|(page )?indexed|submitted and indexed|valid|yes|true|y|1|on|ja|im index|indexiert|aufgenommen|oui|vrai|index[ée]e?s?|"
     r"s[ií]|indexad[oa]s?|indicizzat[aoie]|ge[iï]ndexeerd|tak|zindeksowan[aoey]|да|проиндексирован\w*|sim|verdadero|wahr|はい|已编入索引)"
     r"\b|^(はい|已编入索引)$",
     re.IGNORECASE,
 )
 _NO = re.compile(
     r"\b(not|no|non|nie|nicht|kein\w*|pas|niet|n[ãa]o|не|нет|sin|false|off|0|falsch|faux|unlisted|un-?indexed|de-?indexed|noindex|"
-    r"exclu\w*|ausgeschlossen\w*|discovered|gefunden|d[ée]couverte?s?|crawled|gecrawlt|duplicate\w*|duplikat\w*|blocked|blockiert|"
-    r"bloqu\w*|redirect\w*|weiterleitung\w*|error\w*|fehler\w*|soft 404|404|410|401|403|5xx|removed|unknown|unbekannt)\b|^n$|未编入",
+    r"exclu\w*|ausgeschlossen\w*|discovered|gefunden|d[ée]couverte?s?|crawled|gecrawlt|duplicate\w*|duplikat\w*|alternat\w*|anomal\w*|blocked|blockiert|"
+    r"bloqu\w*|redir\w*|autre page|introuvable|ou?tra p[áa]gina|"
+    r"weiterleitung\w*|error\w*|fehler\w*|soft 404|404|410|401|403|5xx|removed|unknown|unbekannt)\b|^n$|未编入",
     re.IGNORECASE,
 )
 
