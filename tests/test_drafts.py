@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gzip
 import os
 import re
 import shutil
@@ -150,6 +151,9 @@ def test_sitemap_holds_only_what_is_open_and_final(audit_site: AuditSite, indrel
     split = sitemap_draft.draft(site, gzip=True, split=True)
     assert sorted(split.files) == ["sitemap-b.xml.gz", "sitemap-pages-1.xml.gz", "sitemap-pages.xml.gz", "sitemap.xml"]
     done = indrel("draft", "sitemap", site.snapshot.path, "-o", "out", code=0)
+    indrel("draft", "sitemap", site.snapshot.path, "-o", "new/map.xml", "--gzip", code=0)
+    assert gzip.decompress((tmp_path / "new/map.xml.gz").read_bytes()) == (tmp_path / "out/sitemap.xml").read_bytes()
+    assert "give a folder" in indrel("draft", "sitemap", site.snapshot.path, "-o", "map.xml", "--split", code=2).stderr
     assert "4 addresses in out/sitemap.xml; 3 with a date" in done.stdout and "1 hidden: " in done.stdout
     assert indrel("sitemap", "check", tmp_path / "out/sitemap.xml", "--from", site.snapshot.path, code=0)
 

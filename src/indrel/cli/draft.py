@@ -29,7 +29,10 @@ FileOption = Annotated[
 
 @draft.command("sitemap")
 def sitemap(
-    output: FolderOption,
+    output: Annotated[
+        Path,
+        typer.Option("-o", "--output", metavar="DIR", help="The folder to write to, or the file, if one holds it all."),
+    ],
     snapshot: opt.SnapshotArgument = None,
     from_snapshot: opt.FromOption = None,
     robots: Annotated[
@@ -50,23 +53,31 @@ def sitemap(
     from indrel.core.model import plural
     from indrel.files import write_whole
 
+    is_file = output.name.endswith((".xml", ".xml.gz")) and not output.is_dir()
+    if is_file and gzip and output.suffix != ".gz":
+        output = output.with_name(f"{output.name}.gz")
     with opened(from_snapshot or snapshot, crawler, quiet, intent) as site:
         spoken = spoken_of(site)
         after = _under(site, robots) if robots else site
-        found = drafts.draft(after, gzip, split)
+        found = drafts.draft(after, gzip or (is_file and output.suffix == ".gz"), split)
         if robots:
             after.close()
     if not found.files:
         raise UsageError(
             "no address is both open and wanted: say what you want in an intent file (indrel intent draft)"
         )
-    output.mkdir(parents=True, exist_ok=True)
+    if is_file and len(found.files) > 1:
+        raise UsageError(
+            f"{output}: the draft takes {len(found.files)} files, so give a folder: -o {output.name.partition('.')[0]}/"
+        )
+    folder = output.parent if is_file else output
+    folder.mkdir(parents=True, exist_ok=True)
     for name, octets in found.files.items():
-        write_whole(output / name, octets)
+        write_whole(output if is_file else folder / name, octets)
     term = terminal()
     files = f" in {plural(len(found.files), 'file')}" if len(found.files) > 1 else ""
     dates = f"; {found.dated:,} with a date" if found.dated else "; none shows when it changed, so there are no dates"
-    place = output / "sitemap.xml" if "sitemap.xml" in found.files else output
+    place = output / "sitemap.xml" if "sitemap.xml" in found.files and not is_file else output
     term.line(f"{spoken}: {plural(found.entries, 'address', 'addresses')} in {place}{files}{dates}.", "bold")
     if found.implied:
         term.line("Nothing states what is wanted, so every open page of a plain kind is in it.", "yellow")
