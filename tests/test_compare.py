@@ -190,3 +190,10 @@ def test_the_gate_knows_lost_pages_whatever_check_speaks(indrel: Run, tmp_path: 
     assert "1 wanted address open before is lost now" in " ".join(text.split()) and "lost /news/ is barred" in " ".join(
         text.split()
     )
+    for name in ("news", "newsletter", "news-old"):
+        write_site(tmp_path / "b", {f"{name}/index.html": html(NOINDEX, canonical(f"/{name}/"))})
+    write_site(
+        tmp_path / "b", {"robots.txt": robots(), "sitemap.xml": sitemap("/", "/news/", "/newsletter/", "/news-old/")}
+    )
+    text = indrel("audit", "b", "--base", HOST + "/", "--baseline", "1.indrel", code=1).stdout
+    assert text.count("lost  ") == 1 and "  lost  /news-old/, /news/, /newsletter/ are hidden\n" in text

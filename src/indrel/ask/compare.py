@@ -9,6 +9,7 @@ from typing import Any, NamedTuple
 
 from indrel.ask.unknown import UNKNOWN, Unasked, Unreadable, unreachable
 from indrel.checks import verdict_of
+from indrel.checks.causes import line_of
 from indrel.checks.evidence import robots_line
 from indrel.core.address import HostMap
 from indrel.core.model import Evidence, Finding, Lost, State
@@ -171,7 +172,12 @@ def lost_since(before: Site, after: Site) -> list[Lost]:
     """Wanted addresses that were open for a crawler and are known not to be now, with what does it."""
     worse = [c for c in changed_states(before, after) if c.is_worse]
     causes = _Causes(after, list(dict.fromkeys(c.url for c in worse)))
-    return [Lost(c.url, c.crawler, c.after, causes.of(c.url, c.crawler)) for c in worse]
+    found = []
+    for one in worse:
+        line = causes.of(one.url, one.crawler)
+        place = line_of(line, after.section(one.url), one.url) if line else ()
+        found.append(Lost(one.url, one.crawler, one.after, line, place))
+    return found
 
 
 def changed_states(before: Site, after: Site, hosts: HostMap | None = None) -> list[StateChange]:

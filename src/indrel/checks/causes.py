@@ -15,7 +15,7 @@ from functools import lru_cache
 from urllib.parse import unquote
 
 from indrel.checks.catalogue import checks
-from indrel.core.model import Accepted, Cause, CheckClass, Finding, Severity
+from indrel.core.model import Accepted, Cause, CheckClass, Evidence, Finding, Severity
 
 WHOLE_HOSTS = (
     "start-not-open", "site-barred", "site-noindex", "robots-unreachable", "robots-is-page", "host-open", "open-locked",
@@ -58,17 +58,22 @@ def place_of(finding: Finding) -> Key:
     if not finding.evidence:
         return (finding.section,)
     first = finding.evidence[0]
-    if first.kind == "robots":
-        return ("robots", first.where, str(first.line), first.text)
-    if first.kind == "sitemap":
-        return ("sitemap", first.where)
-    if first.kind == "intent":
-        return ("intent", first.where, str(first.line))
     if first.kind == "text" and finding.also:
         # two addresses share it: the place is what makes both, not what they say
         return (first.kind, finding.section, _apart(finding.url, finding.also[0]))
-    text = pattern(first.text, dict.fromkeys((finding.url, first.where, *finding.also[:1])))
-    return (first.kind, text) if first.kind in DIRECTIVES else (first.kind, finding.section, text)
+    return line_of(first, finding.section, finding.url, *finding.also[:1])
+
+
+def line_of(line: Evidence, section: str, *urls: str) -> Key:
+    """The place to edit that a line stands for, as it speaks of addresses of a section."""
+    if line.kind == "robots":
+        return ("robots", line.where, str(line.line), line.text)
+    if line.kind == "sitemap":
+        return ("sitemap", line.where)
+    if line.kind == "intent":
+        return ("intent", line.where, str(line.line))
+    text = pattern(line.text, dict.fromkeys((*urls, line.where)))
+    return (line.kind, text) if line.kind in DIRECTIVES else (line.kind, section, text)
 
 
 def pattern(text: str, places: Iterable[str]) -> str:

@@ -204,6 +204,8 @@ class Lost:
     crawler: str
     after: str
     evidence: Evidence | None = None
+    place: tuple[str, ...] = ()
+    """The place to edit, as causes are told apart by it."""
 
     def as_json(self) -> dict[str, object]:
         return {
@@ -248,14 +250,17 @@ class Verdict:
         return [(names, list(counts)) for counts, names in groups.items()]
 
     def lost_together(self) -> list[tuple[list[str], str, Evidence | None, list[str]]]:
-        """Lost addresses that one line loses: their addresses, the state now, the line, the crawlers it holds for."""
-        crawlers: dict[tuple[str, str, Evidence | None], list[str]] = {}
+        """Lost addresses that one edit would bring back: they, the state now, the first's line, the crawlers it holds for."""
+        crawlers: dict[Lost, list[str]] = {}
         for one in self.lost:
-            crawlers.setdefault((one.url, one.after, one.evidence), []).append(one.crawler)
-        groups: dict[tuple[str, Evidence | None, tuple[str, ...]], list[str]] = {}
-        for (url, after, evidence), names in crawlers.items():
-            groups.setdefault((after, evidence, tuple(names)), []).append(url)
-        return [(urls, after, evidence, list(names)) for (after, evidence, names), urls in groups.items()]
+            crawlers.setdefault(replace(one, crawler=""), []).append(one.crawler)
+        groups: dict[tuple[str, tuple[str, ...], tuple[str, ...]], list[Lost]] = {}
+        for one, names in crawlers.items():
+            groups.setdefault((one.after, one.place, tuple(names)), []).append(one)
+        return [
+            ([one.url for one in ones], after, ones[0].evidence, list(names))
+            for (after, _, names), ones in groups.items()
+        ]
 
     def count(self, severity: Severity) -> int:
         return self.tally.get(severity, 0)
