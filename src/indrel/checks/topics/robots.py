@@ -374,9 +374,11 @@ def barred_unread(site: Site) -> Iterator[Hit]:
         )
         if found and host.access is Access.RULES:
             urls = [url for (url,) in found]
-            lines = {e: None for url in urls[:1000] for e in rules(site, url, site.all_mask)}
-            message = f"{plural(len(urls), 'barred address')} not read: what they say is not known"
-            yield Hit(host.url, site.all_mask, message, tuple(lines)[:10], also=tuple(urls[:200]))
+            lines = {e for url in urls[:1000] for e in rules(site, url, site.all_mask)}
+            says = "it says" if len(urls) == 1 else "they say"
+            message = f"{plural(len(urls), 'barred address')} not read: what {says} is not known"
+            shown = sorted(lines, key=lambda e: (e.line or 0, e.text))[:10]
+            yield Hit(host.url, site.all_mask, message, tuple(shown), also=tuple(urls[:200]))
 
 
 @check(
