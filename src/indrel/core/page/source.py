@@ -11,7 +11,7 @@ from typing import Any
 from indrel.core.page.facts import MAX_TEXT
 
 _TAG = re.compile(
-    rb"<(a|area|meta|link|base|script|img|iframe|source|video|audio|embed|object|input)\b"
+    rb"<(a|area|meta|link|base|script|img|iframe|source|video|audio|embed|object|input|form)\b"
     rb"(?:[^>\"']++|\"[^\"]{0,20000}+\"|'[^']{0,20000}+')*+>",
     re.IGNORECASE,
 )
