@@ -12,6 +12,7 @@ from typing import Any
 
 import pytest
 
+from forked import Forked
 from indrel import pipeline
 from indrel.core.crawlers import resolve
 from indrel.core.intent import Intent, read_intent
@@ -103,21 +104,22 @@ class _Kept(ParserPool):
         pass
 
 
+@pytest.fixture(scope="session")
+def program() -> Iterator[Forked]:
+    """The installed program, ready to be run many times."""
+    found = Forked(PROGRAM)
+    yield found
+    found.close()
+
+
 @pytest.fixture
-def indrel(tmp_path: Path) -> Callable[..., subprocess.CompletedProcess[str]]:
+def indrel(tmp_path: Path, program: Forked) -> Callable[..., subprocess.CompletedProcess[str]]:
     """Run the installed program in a temporary folder."""
 
-    def run(*arguments: object, code: int | None = None, **more: Any) -> subprocess.CompletedProcess[str]:
-        environment = {**os.environ, "COLUMNS": "100"}
-        done = subprocess.run(
-            [PROGRAM, *map(str, arguments)],
-            cwd=tmp_path,
-            env=environment,
-            capture_output=True,
-            text=True,
-            timeout=120,
-            **more,
-        )
+    def run(
+        *arguments: object, code: int | None = None, cwd: Path = tmp_path, columns: int = 100, **more: Any
+    ) -> subprocess.CompletedProcess[str]:
+        done = program.run([str(a) for a in arguments], cwd, {**os.environ, "COLUMNS": str(columns)}, **more)
         assert "Traceback" not in done.stderr, done.stderr
         if code is not None:
             assert done.returncode == code, (done.returncode, done.stdout[-2000:], done.stderr[-2000:])

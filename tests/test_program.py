@@ -22,7 +22,6 @@ from indrel.cli.app import COMMANDS
 from indrel.demo.server import DemoServer
 from indrel.demo.site import Response, Site, build
 
-WIDE = {**os.environ, "COLUMNS": "200"}
 Run = Callable[..., "subprocess.CompletedProcess[str]"]
 DEMO_CHECKS = {
     "site-barred", "robots-unreachable", "robots-is-page", "robots-missing", "robots-unknown-field", "robots-orphan-rule",
@@ -58,7 +57,7 @@ def test_demo_shows_every_situation(demo: Path) -> None:
 
 def test_later_commands_work_from_the_newest_snapshot(demo: Path, indrel: Run) -> None:
     def run(*arguments: str) -> subprocess.CompletedProcess[str]:
-        return subprocess.run([PROGRAM, *arguments], cwd=demo, env=WIDE, capture_output=True, text=True, timeout=60)
+        return indrel(*arguments, cwd=demo, columns=200)
 
     rows = lines_of(run("list", "--json", "--state", "barred").stdout)
     assert len(rows) >= 14 and all("barred" in row["states"].values() for row in rows)
