@@ -105,6 +105,8 @@ def test_scopes_hold_for_families(audit_site: AuditSite) -> None:
         ("/news/page/3/", "numbered-page"), ("/tag/a/", "tag-archive"), ("/tags/", "other"), ("/author/b/", "author-archive"),
         ("/category/c/", "category"), ("/2025/11/", "date-archive"), ("/hut-book/2025/", "other"), ("/x.PDF", "document"),
         ("/research/findings", "other"), ("/a?utm_source=x", "parameter-variant"),
+        ("/tag/dogs.html", "tag-archive"), ("/author/a-b.html", "author-archive"), ("/category/c.html", "category"),
+        ("/index2.html", "numbered-page"), ("/news/page/3.html", "numbered-page"), ("/tag/a.pdf", "document"), ("/index.html", "other"),
     ],
 )  # fmt: skip
 def test_kinds(path: str, kind: str, audit_site: AuditSite) -> None:

@@ -29,7 +29,7 @@ READ = "html"
 NOT_HTML = f"NOT {READ}"
 _PASSWORD = f"(NOT {READ} OR marks & {int(Mark.PASSWORD)} > 0)"
 
-NUMBERED = r"/page/[0-9]+/?(\?|$)|[?&](page|paged)=[0-9]+(&|$)"
+NUMBERED = r"/page/[0-9]+(\.html?)?/?(\?|$)|/index[0-9]+\.html?$|[?&](page|paged)=[0-9]+(&|$)"
 """Addresses of numbered pages; what they name as canonical is not wanted by that alone."""
 
 RULES = (
@@ -61,9 +61,9 @@ RULES = (
     KindRule("login", "it is a form that asks for a password, and nothing else",
              sql=f"marks & {int(Mark.ONLY_PASSWORD)} > 0"),
     KindRule("numbered-page", "its address has a page number", NUMBERED),
-    KindRule("tag-archive", "its address is a tag's", r"^/(.*/)?tags?/[^/?.]+/?$"),
-    KindRule("author-archive", "its address is an author's", r"^/(.*/)?authors?/[^/?.]+/?$"),
-    KindRule("category", "its address is a category's", r"^/(.*/)?(product-)?(category|categories)/[^?.]+$"),
+    KindRule("tag-archive", "its address is a tag's", r"^/(.*/)?tags?/[^/?.]+(/|\.html?)?$"),
+    KindRule("author-archive", "its address is an author's", r"^/(.*/)?authors?/[^/?.]+(/|\.html?)?$"),
+    KindRule("category", "its address is a category's", r"^/(.*/)?(product-)?(category|categories)/[^?.]+(\.html?)?$"),
     KindRule("date-archive", "its address is a date", r"^/((blog|news|archives?)/)?(19|20)[0-9]{2}/([0-9]{1,2}/([0-9]{1,2}/)?)?$"),
     KindRule("error", "it says that there is nothing, and holds nothing else",
              sql=f"(marks & {int(Mark.SAYS_ERROR)} > 0 AND own_words < 60 AND status = 200)"),
