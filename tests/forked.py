@@ -136,6 +136,8 @@ class Forked:
     def close(self) -> None:
         self._process.kill()
         self._process.wait()
+        if self._process.stdout:
+            self._process.stdout.close()
         self._folder.cleanup()
 
 

@@ -17,7 +17,7 @@ from indrel.reports.terminal import sentence
 
 MOST_ROWS = 1_000_000
 MOST_LINKS = 2_000
-"""Rows of a sheet whose cells are links: a cell with one costs ten without, and spreadsheets open no more than 65,530."""
+"""Rows of a sheet whose cells are links: they are held until the end, and spreadsheets open no more than 65,530."""
 
 SAMPLE = 500
 """Rows that tell how wide columns are."""
@@ -36,29 +36,25 @@ def cell(value: object) -> Any:
 
 
 def render(verdict: Verdict, site: Site) -> bytes:
-    import openpyxl
-
-    book = openpyxl.Workbook(write_only=True)
+    book = _Book()
     rows_of: dict[str, str] = {}
     findings_of: dict[str, str] = {}
     at = 2
     for number, cause in enumerate(verdict.causes, 2):
-        rows_of[cause.id], findings_of[cause.id] = f"#Causes!A{number}", f"#Findings!A{at}"
+        rows_of[cause.id], findings_of[cause.id] = f"internal:Causes!A{number}", f"internal:Findings!A{at}"
         at += cause.count
-    _sheet(book, "Overview", ("what", "value"), _overview(verdict), filtered=False)
-    _sheet(book, "Causes", ("cause", "severity", "class", "check", "section", "findings", "share", "what", "mend", "line that does it"),
+    book.sheet("Overview", ("what", "value"), _overview(verdict), filtered=False)
+    book.sheet("Causes", ("cause", "severity", "class", "check", "section", "findings", "share", "what", "mend", "line that does it"),
            _causes(verdict), {0: findings_of.get})  # fmt: skip
     findings = (csv_table.row(f) for f in verdict.findings[:MOST_ROWS])
     links: dict[int, Link] = {csv_table.COLUMNS.index("cause"): rows_of.get, csv_table.COLUMNS.index("url"): address}
-    _sheet(book, "Findings", csv_table.COLUMNS, findings, links)
+    book.sheet("Findings", csv_table.COLUMNS, findings, links)
     crawlers = [c.token for c in site.crawlers]
     columns = columns_of(crawlers)
     _addresses(book, columns, (row for rows in values(site, columns) for row in rows))
     heads = ("address as listed", "sitemap", "line", "lastmod", *crawlers)
-    _sheet(book, "Sitemap entries", heads, _entries(site), {0: address, 1: address})
-    out = io.BytesIO()
-    book.save(out)
-    return out.getvalue()
+    book.sheet("Sitemap entries", heads, _entries(site), {0: address, 1: address})
+    return book.octets()
 
 
 def address(value: str) -> str | None:
@@ -66,54 +62,54 @@ def address(value: str) -> str | None:
     return value if value.startswith(("https://", "http://")) and len(value) < 2_000 else None
 
 
-def _sheet(
-    book: Any,
-    title: str,
-    heads: Sequence[str],
-    rows: Iterable[Sequence[object]],
-    links: Mapping[int, Link] | None = None,
-    filtered: bool = True,
-) -> None:
-    """One sheet with bold, frozen heads, a filter and widths by what it holds; `links` say where cells of a column lead."""
-    from openpyxl.cell import WriteOnlyCell
-    from openpyxl.styles import Font
-    from openpyxl.utils import get_column_letter
+class _Book:
+    """A workbook that is written as its rows come: none of them is held."""
 
-    sheet = book.create_sheet(title)
-    told = ([cell(v) for v in row] for row in rows)
-    first = list(islice(told, SAMPLE))
-    for place, head in enumerate(heads):
-        longest = max((len(str(row[place])) for row in first if place < len(row)), default=0)
-        sheet.column_dimensions[get_column_letter(place + 1)].width = min(WIDEST, max(len(head), longest) + 2)
-    sheet.freeze_panes = "A2"
-    top = []
-    for head in heads:
-        bold = WriteOnlyCell(sheet, head)
-        bold.font = Font(bold=True)
-        top.append(bold)
-    sheet.append(top)
-    count = 0
-    for count, row in enumerate(chain(first, told), 1):
-        if count <= MOST_LINKS:
-            for place, leads in (links or {}).items():
-                target = leads(row[place]) if isinstance(row[place], str) else None
-                if target:
-                    row[place] = _linked(sheet, row[place], target)
-        sheet.append(row)
-    if filtered and count:
-        sheet.auto_filter.ref = f"A1:{get_column_letter(len(heads))}{count + 1}"
+    def __init__(self) -> None:
+        import xlsxwriter
 
+        self._out = io.BytesIO()
+        self._book = xlsxwriter.Workbook(self._out, {"constant_memory": True})
+        self._bold = self._book.add_format({"bold": True})
+        self._link = self._book.add_format({"font_color": "#155E75", "underline": 1})
 
-def _linked(sheet: Any, value: str, target: str) -> Any:
-    """A cell with a link; one that begins with `#` leads to a place in the book."""
-    from openpyxl.cell import WriteOnlyCell
-    from openpyxl.styles import Font
-    from openpyxl.worksheet.hyperlink import Hyperlink
+    def sheet(
+        self,
+        title: str,
+        heads: Sequence[str],
+        rows: Iterable[Sequence[object]],
+        links: Mapping[int, Link] | None = None,
+        filtered: bool = True,
+    ) -> None:
+        """One sheet with bold, frozen heads, a filter and widths by what it holds; `links` say where cells of a column lead."""
+        sheet = self._book.add_worksheet(title)
+        told = ([cell(v) for v in row] for row in rows)
+        first = list(islice(told, SAMPLE))
+        for place, head in enumerate(heads):
+            longest = max((len(str(row[place])) for row in first if place < len(row)), default=0)
+            sheet.set_column(place, place, min(WIDEST, max(len(head), longest) + 2))
+        sheet.freeze_panes(1, 0)
+        sheet.write_row(0, 0, heads, self._bold)
+        count = 0
+        for count, row in enumerate(chain(first, told), 1):
+            for place, value in enumerate(row):
+                if isinstance(value, str):
+                    leads = links.get(place) if links and count <= MOST_LINKS else None
+                    target = leads(value) if leads else None
+                    if target:
+                        sheet.write_url(count, place, target, self._link, value)
+                    else:
+                        sheet.write_string(count, place, value)
+                elif isinstance(value, bool):
+                    sheet.write_boolean(count, place, value)
+                elif value is not None:
+                    sheet.write_number(count, place, value)
+        if filtered and count:
+            sheet.autofilter(0, 0, count, len(heads) - 1)
 
-    made = WriteOnlyCell(sheet, value)
-    made.hyperlink = Hyperlink(ref="", location=target[1:], display=value) if target.startswith("#") else target
-    made.font = Font(color="155E75", underline="single")
-    return made
+    def octets(self) -> bytes:
+        self._book.close()
+        return self._out.getvalue()
 
 
 def _overview(verdict: Verdict) -> list[tuple[str, object]]:
@@ -137,32 +133,24 @@ def _causes(verdict: Verdict) -> Iterable[Sequence[object]]:
                one.count, share, one.findings[0].message if one.count == 1 else one.summary, one.mend, line)  # fmt: skip
 
 
-def _addresses(book: Any, columns: Iterable[str], rows: Iterable[Sequence[object]]) -> None:
+def _addresses(book: _Book, columns: Iterable[str], rows: Iterable[Sequence[object]]) -> None:
     """The sheet of addresses: those cells are links that hold one."""
     links: dict[int, Link] = {place: address for place, name in enumerate(columns) if name in ("url", "folds_into")}
-    _sheet(book, "Addresses", tuple(columns), islice(rows, MOST_ROWS), links)
+    book.sheet("Addresses", tuple(columns), islice(rows, MOST_ROWS), links)
 
 
 def address_book(columns: Iterable[str], rows: Iterable[Sequence[object]]) -> bytes:
     """A spreadsheet of addresses alone."""
-    import openpyxl
-
-    book = openpyxl.Workbook(write_only=True)
+    book = _Book()
     _addresses(book, columns, rows)
-    out = io.BytesIO()
-    book.save(out)
-    return out.getvalue()
+    return book.octets()
 
 
 def table_book(title: str, heads: Sequence[str], rows: Iterable[Sequence[object]]) -> bytes:
     """A spreadsheet of one table, whose first column holds addresses."""
-    import openpyxl
-
-    book = openpyxl.Workbook(write_only=True)
-    _sheet(book, title, heads, rows, {0: address})
-    out = io.BytesIO()
-    book.save(out)
-    return out.getvalue()
+    book = _Book()
+    book.sheet(title, heads, rows, {0: address})
+    return book.octets()
 
 
 def _entries(site: Site) -> Iterable[Sequence[object]]:
