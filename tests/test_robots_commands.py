@@ -109,6 +109,20 @@ def test_impact(indrel: Run, snapshot: Path, tmp_path: Path) -> None:
     listed = json.loads(indrel("robots", "impact", "old.txt", "new.txt", "--urls", "urls", "--json", code=0).stdout)
     assert [(c["before"], c["after"]) for c in listed["changes"]] == [("unread", "barred")]
     assert "Nothing changes" in indrel("robots", "impact", "snapshot", "snapshot", "--from", snapshot, code=0).stdout
+    assert json.loads(indrel("robots", "impact", snapshot, "new.txt", "--json", code=1).stdout) == told
+
+
+def test_a_snapshot_in_place_of_a_file_is_not_read_as_text(indrel: Run, snapshot: Path) -> None:
+    """It stands for its site's robots.txt and addresses; for a sitemap there is more than one that could be meant."""
+    matrix = [
+        indrel("robots", "matrix", *words, "--json", code=0).stdout for words in ((snapshot,), ("--from", snapshot))
+    ]
+    assert matrix[0] == matrix[1]
+    assert "The rules on this site" in indrel("robots", "check", snapshot, code=0).stdout
+    assert (
+        f"{HOST}/old/x is barred by `Disallow: /old` (line 2)" in indrel("robots", "match", snapshot, "/old/x").stdout
+    )
+    assert "is a snapshot, not a sitemap" in indrel("sitemap", "check", snapshot, code=2).stderr
 
 
 def test_check_and_matrix_against_a_site(indrel: Run, snapshot: Path, tmp_path: Path) -> None:

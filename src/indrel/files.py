@@ -10,6 +10,15 @@ from pathlib import Path
 from indrel.errors import UsageError
 
 
+def is_snapshot(named: str) -> bool:
+    """Whether a name is that of a file as snapshots are."""
+    try:
+        with Path(named).open("rb") as file:
+            return file.read(12)[8:] == b"DUCK"
+    except OSError:
+        return False
+
+
 def write_whole(file: Path, content: bytes | Iterable[bytes]) -> None:
     """Put a file in place in one step, so that it is never half there."""
     write_together([(file, content)])

@@ -29,6 +29,7 @@ from indrel.core.sitemap import (
 )
 from indrel.decide.site import Site
 from indrel.errors import InputError
+from indrel.files import is_snapshot
 from indrel.snapshot import Snapshot, SnapshotWriter, now
 from indrel.sources.options import GatherOptions
 
@@ -213,6 +214,10 @@ def _chunks(named: str) -> Iterator[bytes]:
             while chunk := sys.stdin.buffer.read(STEP):
                 yield chunk
             return
+        if is_snapshot(named):
+            raise InputError(
+                f"{named} is a snapshot, not a sitemap: name a sitemap's file or address, and the snapshot with --from"
+            )
         with Path(named).open("rb") as file:
             while chunk := file.read(STEP):
                 yield chunk

@@ -52,6 +52,7 @@ def matrix(
     from indrel import pipeline
     from indrel.checks.headline import spoken_of
     from indrel.extras import require
+    from indrel.files import is_snapshot
     from indrel.sources.options import GatherOptions
 
     for one in output or ():
@@ -60,6 +61,8 @@ def matrix(
         if one.suffix.lower() in (".png", ".svg"):
             require("matplotlib", str(one))
     site = None
+    if file and snapshot is None and is_snapshot(file):
+        snapshot, file = Path(file), None
     if snapshot or file is None:
         path = snapshot or pipeline.newest_snapshot()
         if snapshot is None:

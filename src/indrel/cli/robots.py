@@ -75,12 +75,14 @@ def check(
     from indrel.ask.robots.check import check
     from indrel.ask.robots.loaded import load
     from indrel.core.model import plural
+    from indrel.files import is_snapshot
 
     opt.fail_word(fail_on)
     codes = []
     for file in files:
         loaded = load(file, _options(connect, timeout))
-        checked = check(loaded, _crawlers(crawler), snapshot)
+        asked = snapshot or (Path(file) if is_snapshot(file) else None)
+        checked = check(loaded, _crawlers(crawler), asked)
         checked.findings.sort(key=lambda f: (f.evidence[0].line or 0, -f.severity.value, f.check))
         if json:
             write_json(checked.as_json())
@@ -88,7 +90,7 @@ def check(
             _show_findings(checked.findings, loaded)
             _show_uses(checked.uses)
         codes.append(code_of(checked.findings, checked.crashed, fail_on))
-        if snapshot is None:
+        if asked is None:
             lines = plural(len(loaded.verdict.file.lines), "line")
             say(f"{lines} read; with --from SNAPSHOT also checked against known addresses", quiet)
     raise typer.Exit(max(codes))
@@ -288,7 +290,9 @@ def _show_one(row: list[Match], loaded: Loaded, crawlers: tuple[Crawler, ...]) -
 @robots.command("impact")
 @answers
 def impact(
-    old: Annotated[str, typer.Argument(metavar="OLD", help="A file, an address, or the word snapshot for its own.")],
+    old: Annotated[
+        str, typer.Argument(metavar="OLD", help="A file, an address, a snapshot, or the word snapshot for its own.")
+    ],
     new: Annotated[str, typer.Argument(metavar="NEW", help="Likewise.")],
     snapshot: Annotated[
         Path | None, typer.Option("--from", metavar="SNAPSHOT", help="Whose addresses; the newest if left out.")
@@ -306,7 +310,10 @@ def impact(
     from indrel.ask.robots.loaded import Loaded, load
     from indrel.ask.robots.placed import in_place, of_list
     from indrel.checks.headline import spoken_of
+    from indrel.files import is_snapshot
 
+    if snapshot is None and (own := next((name for name in (old, new) if is_snapshot(name)), None)):
+        snapshot, old, new = Path(own), *(OWN if name == own else name for name in (old, new))
     loaded = [None if name == OWN else load(name, _options(connect, timeout)) for name in (old, new)]
     crawlers = _crawlers(crawler)
     with tempfile.TemporaryDirectory() as folder:

@@ -1,4 +1,4 @@
-"""A robots.txt from anywhere: a file, standard input, an address."""
+"""A robots.txt from anywhere: a file, standard input, an address, a snapshot."""
 
 from __future__ import annotations
 
@@ -10,6 +10,7 @@ from pathlib import Path
 from indrel.core.address import normalise, origin_of, split
 from indrel.core.robots import Verdict
 from indrel.errors import InputError
+from indrel.files import is_snapshot
 from indrel.sources.options import GatherOptions
 
 NOWHERE = "https://robots.invalid"
@@ -37,13 +38,13 @@ class Loaded:
 
 
 def load(named: str, options: GatherOptions) -> Loaded:
-    """A file, `-` (standard input) or an address; of a host, its /robots.txt. Raises InputError."""
+    """A file, `-` (standard input) or an address; of a host or a snapshot, its /robots.txt. Raises InputError."""
     if named == "-":
         return _of_bytes(sys.stdin.buffer.read(), "standard input")
     if named.startswith(("http://", "https://")):
         return _fetch(named, options)
     try:
-        return _of_bytes(Path(named).read_bytes(), named)
+        return _of_snapshot(Path(named)) if is_snapshot(named) else _of_bytes(Path(named).read_bytes(), named)
     except OSError as error:
         raise InputError(
             f"{named} cannot be read: {error.strerror}; name a file, an address or - for standard input"
@@ -52,6 +53,21 @@ def load(named: str, options: GatherOptions) -> Loaded:
 
 def _of_bytes(body: bytes, where: str) -> Loaded:
     return Loaded(NOWHERE, where, body, final=f"{NOWHERE}/robots.txt")
+
+
+def _of_snapshot(path: Path) -> Loaded:
+    from indrel.snapshot import Snapshot
+
+    with Snapshot(path) as snapshot:
+        origin = origin_of(snapshot.meta["base"])
+        rows = snapshot.rows(
+            "SELECT status, error, media_type, hops, final, body FROM robots WHERE origin = ?", [origin]
+        )
+    if not rows:
+        raise InputError(f"{path} holds no robots.txt of {origin}: audit the site again")
+    status, error, media, hops, final, body = rows[0]
+    where = final or f"{origin}/robots.txt"
+    return Loaded(origin, where, body or b"", True, status, error, media or "", tuple(hops or ()), where)
 
 
 def _fetch(named: str, options: GatherOptions) -> Loaded:
