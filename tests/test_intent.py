@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from datetime import date
 from pathlib import Path
 
@@ -182,6 +183,16 @@ def test_draft_states_what_is_and_adds_nothing_to_fix(audit_site: AuditSite, ind
     assert indrel("intent", "draft", site.snapshot.path, "-o", "d.toml", code=2).stderr.startswith(
         "indrel: d.toml exists"
     )
+
+
+def test_a_draft_leaves_open_whatever_would_add_to_fix(audit_site: AuditSite) -> None:
+    """Several entries at once, each with the number of addresses that it would make need mending."""
+    paths = [f"/author/{n}/" for n in range(3)] + [f"/tag/{n}/" for n in range(4)]
+    pages = {**BASE, "/": html(canonical("/"), a(*paths)), "/sitemap.xml": sitemap("/", *paths)}
+    text = draft(audit_site(pages | {p: html(NOINDEX, title=p) for p in paths})[0])
+    assert re.findall(r"^# \[\[want\]\].*mean.*: (\d) addresses would .*\n# kind = \"(.*)\"$", text, re.MULTILINE) == [
+        ("3", "author-archive"), ("4", "tag-archive"),
+    ]  # fmt: skip
 
 
 def test_intent_is_kept_with_the_snapshot(indrel: Run, tmp_path: Path) -> None:

@@ -184,16 +184,15 @@ def draft(site: Site) -> str:
                 for f in judge(tried).findings
                 if f.severity in (Severity.STOP, Severity.FIX) and (f.check, f.url) not in before
             ]
-            guilty = {e for url in new if (e := _deciding(tried, url)) is not None}
+            guilty = Counter(e for url in dict.fromkeys(new) if (e := _deciding(tried, url)) is not None)
         finally:
             tried.close()
         if not guilty:
             return text
-        for number in guilty:
-            group = [g for g in groups if g.decided][number]
-            group.remark = (
-                f"say {group.want} if it is meant: {plural(len(new), 'address', 'addresses')} would need mending"
-            )
+        decided = [g for g in groups if g.decided]
+        for number, count in guilty.items():
+            group = decided[number]
+            group.remark = f"say {group.want} if it is meant: {plural(count, 'address', 'addresses')} would need mending"
             group.decided = False
 
 
