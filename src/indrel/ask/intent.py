@@ -192,7 +192,9 @@ def draft(site: Site) -> str:
         decided = [g for g in groups if g.decided]
         for number, count in guilty.items():
             group = decided[number]
-            group.remark = f"say {group.want} if it is meant: {plural(count, 'address', 'addresses')} would need mending"
+            group.remark = (
+                f"say {group.want} if it is meant: {plural(count, 'address', 'addresses')} would need mending"
+            )
             group.decided = False
 
 

@@ -183,7 +183,12 @@ def headers(
         spoken = spoken_of(site)
         where = site.intent.where
     if not found.nginx:
-        raise UsageError(f"{where or 'no intent file'}: no entry that addresses can tell wants anything hidden")
+        wish = 'as match = "/tag/*", want = "hide"'
+        raise UsageError(
+            f"{where}: no entry with a pattern of addresses wants them hidden: add one, such {wish}"
+            if where
+            else f"there is no intent file that says what is to be hidden: write one (indrel intent draft), with entries such {wish}"
+        )
     term = terminal()
     if output:
         output.mkdir(parents=True, exist_ok=True)
