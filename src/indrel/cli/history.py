@@ -189,7 +189,10 @@ def forget(
     found = forgettable(paths, keep, _span(older_than), datetime.now(UTC))
     freed = sum(size for _, size in found) / 1e6
     if not found:
-        print(f"{name}: nothing to forget, of {plural(len(paths), 'snapshot')}")
+        others = (
+            "" if paths else "; only files that an audit named itself (HOST-20261123T080000Z.indrel) are ever removed"
+        )
+        print(f"{name}: nothing to forget, of {plural(len(paths), 'snapshot')}{others}")
         return
     print(f"{name}: {plural(len(found), 'snapshot')} of {len(paths):,} to remove, {freed:,.1f} MB")
     for path, size in found:
