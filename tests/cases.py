@@ -464,7 +464,7 @@ CASES |= {
         {"/copy/of/a": page(OTHER_PROSE)},
     ),
     "canonical-none": Case(
-        site(**{"/": html(canonical("/"))} | {"/a": TO, "/": html(canonical("/"), a("/a"))}),
+        site(**{"/": html(canonical("/"), a("/a", "/404.html")), "/a": TO, "/404.html": html(title="Lost and found")}),
         ("/a",),
         {"/a": html(canonical("/a"))},
     ),

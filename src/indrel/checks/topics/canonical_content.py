@@ -169,6 +169,10 @@ def twin_open(site: Site) -> Iterator[Hit]:
         yield Hit(twins.urls[0], twins.mask, message, shown, also=twins.urls[1 : MOST_NAMED + 1])
 
 
+ERROR_PAGE = "/(404|50x|500)[.]html?$"
+"""The files that builds hold for servers to answer missing addresses with: no one comes to them by name."""
+
+
 @check("canonical-none", CheckClass.FLAW, Severity.NOTE)
 def canonical_none(site: Site) -> Iterator[Hit]:
     """An open page names no canonical.
@@ -181,7 +185,7 @@ def canonical_none(site: Site) -> Iterator[Hit]:
     for url, mask, where in site.rows(
         f"""SELECT a.origin || a.path, a.open, {WHERE} FROM fact a JOIN answer n ON n.address = a.id
         WHERE a.site AND a.known AND a.open > 0 AND a.html AND NOT a.closed AND a.id NOT IN (SELECT address FROM canonical)
-        ORDER BY a.origin, a.path"""
+        AND NOT regexp_matches(a.path, '{ERROR_PAGE}') ORDER BY a.origin, a.path"""
     ):
         yield Hit(url, mask, "names no canonical", (Evidence("canonical", where, None, "none"),))
 
