@@ -36,6 +36,9 @@ WAITING_OCTETS, WAITING_PAGES = 48 << 20, 64
 """So much may wait to be parsed, then fetching waits: a kill loses what is not parsed, about half a second's pages."""
 
 log = logging.getLogger("indrel")
+GATHER = 0.002
+"""Seconds in which a reader that was idle lets pages come together."""
+
 GRACE = 2.5
 """Seconds that requests and parsers under way are given after an interruption."""
 
@@ -129,7 +132,7 @@ class LiveSite:
 
     def _interrupt(self) -> None:
         self.interrupted = True
-        self._changed.set()
+        self._stir()
 
     async def _watch_interrupt(self, main: asyncio.Future[None]) -> None:
         """After an interruption give requests and parsers under way a moment, then end."""
@@ -336,7 +339,7 @@ class LiveSite:
         for url in urls if self.options.only is None else (u for u in urls if u in self.options.only):
             if self.frontier.add(self.recorder.id(url), url, clicks, hops, sources):
                 self._open += 1
-        self._changed.set()
+                self._stir()
 
     async def _crawl(self) -> None:
         self._enqueue(self._unfetched, 0)
@@ -355,17 +358,22 @@ class LiveSite:
                     raise outcome
         self._silence.end()
 
+    def _stir(self) -> None:
+        """Wake all who wait for something to do, or for the end."""
+        self._changed.set()
+        self._changed = asyncio.Event()
+
     async def _wait(self) -> None:
-        self._changed.clear()
-        with contextlib.suppress(asyncio.TimeoutError):
-            await asyncio.wait_for(self._changed.wait(), 0.5)
+        with contextlib.suppress(TimeoutError):
+            async with asyncio.timeout(0.5):  # wait_for could lose a cancellation that comes with the event
+                await self._changed.wait()
 
     async def _fetch_pages(self) -> None:
         """One of `parallel` fetchers: take the next address, fetch it, hand it on."""
         while True:
             ahead = self._waiting_octets > WAITING_OCTETS or len(self._waiting) > WAITING_PAGES
             if not self.frontier.queue or self.interrupted or ahead:
-                await asyncio.sleep(0.002 if self._waiting or self._open else 0.05)
+                await self._wait()
                 continue
             url, clicks, hops = self.frontier.queue.popleft()
             if self.options.limit is not None and self.fetched >= self.options.limit:
@@ -436,20 +444,22 @@ class LiveSite:
             self._waiting.append(_Page(task, clicks, row, follow))
             self._waiting_octets += len(answer.body)
             self._open += 1
+            self._stir()
         self._done_one()
 
     def _done_one(self) -> None:
         self._open -= 1
         self.recorder.commit()
         if self._open <= 0:
-            self._changed.set()
+            self._stir()
 
     async def _parse_pages(self) -> None:
         """One of the parser dispatchers: take what waits, parse it, queue what it mentions."""
         loop = asyncio.get_running_loop()
         while True:
             if not self._waiting:
-                await asyncio.sleep(0.002 if self._waiting or self._open else 0.05)
+                await self._wait()
+                await asyncio.sleep(GATHER)  # what arrives meanwhile goes along: a batch costs as much as a page
                 continue
             batch: list[PageTask] = []
             clicks, rows, octets, follow = MAX_CLICKS, [], 0, self._waiting[0].follow
@@ -463,9 +473,11 @@ class LiveSite:
                 octets += len(page.task.data)
             pages = {task.page: pattern(task.url) for task in batch}
             self._parsing += 1
+            self._stir()
             answers = await loop.run_in_executor(self._executor, self.pool.parse, batch)
             self._parsing -= 1
             self._waiting_octets -= octets
+            self._stir()
             self.recorder.writer.add("answer", rows)
             for parsed in answers:
                 mentioned = self.recorder.parsed(parsed, self.frontier.seen)
