@@ -35,7 +35,8 @@ def keep(site: Site, verdict: Verdict) -> None:
     from indrel.decide.place import placed
 
     placed(site)
-    site.kept.pop("link_graph", None)  # the largest thing in memory, and few questions after this one read it
+    # the largest thing in memory, and few questions after this one read it
+    site.kept.pop("indrel.decide.graph.link_graph", None)
     key = {
         "key": site.key, "folders": sorted(site.sections.folders), "states": verdict.states, "addresses": verdict.addresses,
         "skipped": [[s.check, s.because] for s in verdict.skipped], "headline": asdict(verdict.headline),

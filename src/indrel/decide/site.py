@@ -75,11 +75,13 @@ def decided_key(crawlers: Sequence[Crawler], intent: Intent, today: date) -> str
 def once(asked: Callable[[Site], T]) -> Callable[[Site], T]:
     """Have a function of a site work out its answer once, however many questions ask it."""
 
+    name = f"{asked.__module__}.{asked.__name__}"
+
     @wraps(asked)
     def answer(site: Site) -> T:
-        if asked.__name__ not in site.kept:
-            site.kept[asked.__name__] = asked(site)
-        found: T = site.kept[asked.__name__]
+        if name not in site.kept:
+            site.kept[name] = asked(site)
+        found: T = site.kept[name]
         return found
 
     return answer
