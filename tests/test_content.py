@@ -115,7 +115,8 @@ def test_kinds_by_markup(page: str, kind: str, audit_site: AuditSite) -> None:
     [
         ("/", "start"), ("/login", "login"), ("/a/login/b", "other"), ("/x/login.php?next=/", "login"), ("/cart/", "cart"),
         ("/cartography/", "other"), ("/checkout/guide", "other"), ("/search/node.html", "other"), ("/search?q=x", "search-results"),
-        ("/d/x.pdf", "document"), ("/d/x.pdf/", "other"), ("/news/page/3?x=1", "numbered-page"), ("/tag/a.html", "other"),
+        ("/d/x.pdf", "document"), ("/d/x.pdf/", "other"), ("/news/page/3?x=1", "numbered-page"), ("/tag/a.html", "tag-archive"),
+        ("/tag/a.php", "other"),
         ("/a?utm_source=b", "parameter-variant"), ("/a?sorting=1", "other"), ("/?attachment_id=4", "attachment"),
         ("/product-category/hats/wool/", "category"), ("/2024/05/", "date-archive"), ("/2024/05/a-post/", "other"),
     ],

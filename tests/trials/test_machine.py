@@ -24,7 +24,7 @@ TABLE = [
     ("{p} audit {k} > /dev/null 2> /dev/full", 1, ""),
     ("ulimit -n 24; {p} audit b --base {h}/ --snapshot {s}", 1, ""),
     ("ulimit -v 1500000; {p} audit b --base {h}/ --snapshot {s}", 1, ""),
-    ("ulimit -v 300000; {p} audit {k}", 3, "there is too little memory"),
+    ("ulimit -v 250000; {p} audit {k}", 3, "there is too little memory"),
     ("{p} audit b --base {h}/ --snapshot {s} -o none/x.html", 2, "indrel: none/x.html: the folder none does not exist"),
     ("{p} audit b --base {h}/ --snapshot /proc/x.indrel", 2, "indrel: /proc/x.indrel cannot be written"),
     ("{p} report --from {k} -o {l}.html", 2, "cannot be written: File name too long"),

@@ -19,7 +19,7 @@ from typing import Any, BinaryIO, Self
 
 import duckdb
 
-from indrel.errors import AuditCutShort, SnapshotError
+from indrel.errors import AuditCutShort, IndrelError, SnapshotError
 from indrel.snapshot.faults import explained
 from indrel.snapshot.schema import DECIDED, TABLES, VERSION, arrow, create_statements
 from indrel.sqltext import quoted, quoted_list
@@ -83,11 +83,16 @@ def _attach(con: duckdb.DuckDBPyConnection, path: Path, read_only: bool, patienc
             return
         except duckdb.Error as error:
             if "conflicting lock" not in str(error).lower() and "being used by another" not in str(error).lower():
-                meant = explained(error)
-                raise (meant if isinstance(meant, AuditCutShort) else _unusable(path)) from error
+                raise _refused(error, path) from error
             if time.monotonic() > until:
                 raise SnapshotError(f"{path} is being written by another process: wait until it has ended") from error
             time.sleep(0.05)
+
+
+def _refused(error: duckdb.Error, path: Path) -> IndrelError:
+    """What to say where the database failed at a file: the machine's fault, or the file's."""
+    meant = explained(error)
+    return meant if isinstance(meant, AuditCutShort) else _unusable(path)
 
 
 def _unusable(path: Path) -> SnapshotError:
@@ -122,7 +127,7 @@ def _check_tables(con: duckdb.DuckDBPyConnection, path: Path) -> dict[str, dict[
             ORDER BY table_name, column_index"""
         ).fetchall()
     except duckdb.Error as error:
-        raise _unusable(path) from error
+        raise _refused(error, path) from error
     found: dict[str, dict[str, str]] = {}
     for table, column, kind, default in columns:
         found.setdefault(table, {})[column] = kind
@@ -144,7 +149,7 @@ def _check_version(con: duckdb.DuckDBPyConnection, path: Path) -> dict[str, Any]
         meta = {name: json.loads(value) for name, value in con.execute("SELECT name, value FROM meta").fetchall()}
         version = int(meta["schema"])
     except duckdb.Error as error:
-        raise _unusable(path) if explained(error) else _foreign(path) from error
+        raise _refused(error, path) if explained(error) else _foreign(path) from error
     except (KeyError, ValueError, TypeError) as error:
         raise _foreign(path) from error
     if version != VERSION:
