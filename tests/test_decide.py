@@ -291,4 +291,5 @@ def test_what_a_search_form_leads_to_is_its_results(audit_site: AuditSite) -> No
     site, verdict = audit_site(pages)
     kinds = dict(site.rows("SELECT path, kind FROM fact WHERE known"))
     assert [path for path, kind in kinds.items() if kind == "search-results"] == ["/finden/?begriff=ofen"]
+    assert site.rows("SELECT line, text FROM slip WHERE kind = 'search'") == [(3, '<form action="/finden/">')]
     assert [f.url for f in verdict.findings if f.check == "junk-open"] == [f"{HOST}/finden/?begriff=ofen"]

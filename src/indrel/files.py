@@ -1,4 +1,4 @@
-"""Files, whole or not at all."""
+"""Files: written whole or not at all; how a snapshot's begins."""
 
 from __future__ import annotations
 
@@ -9,12 +9,20 @@ from pathlib import Path
 
 from indrel.errors import UsageError
 
+HEAD = 12
+"""Octets of a file that tell whether it is a snapshot."""
+
+
+def begins_snapshot(head: bytes) -> bool:
+    """Whether octets are the beginning of a file as snapshots are: of a database."""
+    return head[8:HEAD] == b"DUCK"
+
 
 def is_snapshot(named: str) -> bool:
     """Whether a name is that of a file as snapshots are."""
     try:
         with Path(named).open("rb") as file:
-            return file.read(12)[8:] == b"DUCK"
+            return begins_snapshot(file.read(HEAD))
     except OSError:
         return False
 

@@ -70,14 +70,14 @@ def sitemap(
         raise UsageError(
             f"{output}: the draft takes {len(found.files)} files, so give a folder: -o {output.name.partition('.')[0]}/"
         )
-    folder = output.parent if is_file else output
-    folder.mkdir(parents=True, exist_ok=True)
-    for name, octets in found.files.items():
-        write_whole(output if is_file else folder / name, octets)
+    written = {output if is_file else output / name: octets for name, octets in found.files.items()}
+    (output.parent if is_file else output).mkdir(parents=True, exist_ok=True)
+    for file, octets in written.items():
+        write_whole(file, octets)
     term = terminal()
     files = f" in {plural(len(found.files), 'file')}" if len(found.files) > 1 else ""
     dates = f"; {found.dated:,} with a date" if found.dated else "; none shows when it changed, so there are no dates"
-    place = output / "sitemap.xml" if "sitemap.xml" in found.files and not is_file else output
+    place = next((file for file in written if file.name == "sitemap.xml"), output)
     term.line(f"{spoken}: {plural(found.entries, 'address', 'addresses')} in {place}{files}{dates}.", "bold")
     if found.implied:
         term.line("Nothing states what is wanted, so every open page of a plain kind is in it.", "yellow")

@@ -74,7 +74,6 @@ def decided_key(crawlers: Sequence[Crawler], intent: Intent, today: date) -> str
 
 def once(asked: Callable[[Site], T]) -> Callable[[Site], T]:
     """Have a function of a site work out its answer once, however many questions ask it."""
-
     name = f"{asked.__module__}.{asked.__name__}"
 
     @wraps(asked)

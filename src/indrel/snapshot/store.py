@@ -20,6 +20,7 @@ from typing import Any, BinaryIO, Self
 import duckdb
 
 from indrel.errors import AuditCutShort, IndrelError, SnapshotError
+from indrel.files import HEAD, begins_snapshot
 from indrel.snapshot.faults import explained
 from indrel.snapshot.schema import DECIDED, TABLES, VERSION, arrow, create_statements
 from indrel.sqltext import quoted, quoted_list
@@ -99,7 +100,7 @@ def _unusable(path: Path) -> SnapshotError:
     """What to say of a file that the database cannot open: one of its own that is damaged, or something else."""
     try:
         with path.open("rb") as file:
-            ours = file.read(12)[8:] == b"DUCK"
+            ours = begins_snapshot(file.read(HEAD))
     except OSError as error:
         verb = "read" if path.exists() else "written"
         return SnapshotError(f"{path} cannot be {verb}: {error.strerror}")
@@ -186,7 +187,7 @@ def _make_room(path: Path) -> None:
             raise SnapshotError(f"{path} is a folder: name a file to keep the snapshot in")
         if path.exists():
             with path.open("r+b") as file:
-                if file.read(12)[8:] != b"DUCK":
+                if not begins_snapshot(file.read(HEAD)):
                     raise SnapshotError(f"{path} exists and is not a snapshot: it was left as it is, name another file")
                 if not _lock(file):
                     raise SnapshotError(f"{path} is being written by another process: name another file, or wait")

@@ -16,6 +16,7 @@ from typing import Any
 from indrel.ask.reconcile.words import means_listed, says_not_listed
 from indrel.core.page.tokens import nearest, parse_date
 from indrel.errors import InputError
+from indrel.files import begins_snapshot
 
 SAMPLE = 500
 """Rows looked at to learn what columns hold."""
@@ -99,7 +100,7 @@ def rows_of(path: Path) -> Iterator[Sequence[str]]:
         head = file.read(4096)
     if head.startswith(b"PK\x03\x04"):
         yield from _xlsx(path)
-    elif head[8:12] == b"DUCK":
+    elif begins_snapshot(head):
         raise InputError(
             f"{path} is a snapshot, not a table: give the engine's export or a log (compare is for two snapshots)"
         )
@@ -250,7 +251,7 @@ _STATUS_NAME = re.compile(
     re.IGNORECASE,
 )
 _FEW_VALUES = 40
-SHOWN_VALUES = 6
+_SHOWN_VALUES = 6
 
 
 def _status(names: Sequence[str], columns: Sequence[Sequence[str]], when: int | None) -> int | None:
@@ -297,8 +298,8 @@ def _ask(path: Path, name: str, column: Sequence[str]) -> str:
 
 def _values(column: Sequence[str]) -> str:
     values = list(dict.fromkeys(column))
-    more = f" and {len(values) - SHOWN_VALUES} more" if len(values) > SHOWN_VALUES else ""
-    return ", ".join(f"`{v[:60]}`" for v in values[:SHOWN_VALUES]) + more
+    more = f" and {len(values) - _SHOWN_VALUES} more" if len(values) > _SHOWN_VALUES else ""
+    return ", ".join(f"`{v[:60]}`" for v in values[:_SHOWN_VALUES]) + more
 
 
 def _named(path: Path, names: Sequence[str], column: str) -> int:

@@ -61,9 +61,8 @@ def _sketch(octets: list[bytes]) -> tuple[bytes, int]:
     runs = hashes[:size] * _STEPS[0]
     for i in range(1, RUN):
         runs += hashes[i : i + size] * _STEPS[i]
-    bag = (
-        int(np.square(hashes, dtype=np.uint64).sum()) >> 1
-    )  # a sum knows no order; of squares, since sums of checksums meet more often
+    # a sum knows no order; of squares, since sums of checksums meet more often
+    bag = int(np.square(hashes, dtype=np.uint64).sum()) >> 1
     return _minima(runs).tobytes() + _minima(_distinct(hashes)).tobytes(), bag
 
 
