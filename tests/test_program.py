@@ -59,6 +59,10 @@ def test_later_commands_work_from_the_newest_snapshot(demo: Path, indrel: Run) -
     def run(*arguments: str) -> subprocess.CompletedProcess[str]:
         return indrel(*arguments, cwd=demo, columns=200)
 
+    (demo / "one.txt").write_text("User-agent: *\nDisallow: /search\n")
+    newest = max((demo / "indrel-runs").iterdir())
+    told = json.loads(run("robots", "check", "one.txt", "--from", str(newest), "--json").stdout)["findings"]
+    assert told and {f["url"].split("/")[2] for f in told} == {HOST.split("/")[2]}  # of no other host's file
     rows = lines_of(run("list", "--json", "--state", "barred").stdout)
     assert len(rows) >= 14 and all("barred" in row["states"].values() for row in rows)
     assert set(rows[0]) >= {"url", "kind", "section", "want", "states", "status", "folds_into"}

@@ -10,6 +10,7 @@ from indrel.ask.robots.loaded import Loaded
 from indrel.ask.robots.placed import alone, in_place
 from indrel.checks import checks, judge
 from indrel.checks.topics.robots_reach import RuleUse, rule_uses
+from indrel.core.address import origin_of
 from indrel.core.crawlers import Crawler
 from indrel.core.model import Finding, Skipped
 
@@ -44,7 +45,14 @@ def check(loaded: Loaded, crawlers: Sequence[Crawler], snapshot: Path | None) ->
     site = in_place(snapshot, crawlers, loaded) if snapshot else alone(loaded, crawlers)
     try:
         verdict = judge(site, only)
-        uses = rule_uses(site, site.robots[site.base_origin]) if snapshot else []
-        return Checked(list(verdict.findings), list(verdict.crashed), uses)
+        host = site.robots[site.base_origin]
+        uses = rule_uses(site, host) if snapshot else []
+        # a snapshot knows other hosts too: what is said of their files is not said of this one
+        found = [
+            f
+            for f in verdict.findings
+            if origin_of(f.url) == site.base_origin or any(e.where == host.where for e in f.evidence)
+        ]
+        return Checked(found, list(verdict.crashed), uses)
     finally:
         site.close()
