@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import gzip
 import json
+import shutil
+import ssl
+import subprocess
 import threading
 import time
 from collections.abc import Iterator
@@ -258,6 +261,7 @@ def test_the_same_site_gives_the_same_answer(audit_site: AuditSite) -> None:
 
 
 class _Recording(BaseHTTPRequestHandler):
+    wbufsize = 1 << 16
     pages: dict[str, tuple[int, str, str]]
     asked: list[tuple[str, str | None]]
 
@@ -277,16 +281,44 @@ class _Recording(BaseHTTPRequestHandler):
 
 
 @contextmanager
-def recording(pages: dict[str, tuple[int, str, str]]) -> Iterator[tuple[int, list[tuple[str, str | None]]]]:
+def recording(
+    pages: dict[str, tuple[int, str, str]], certificate: Path | None = None
+) -> Iterator[tuple[int, list[tuple[str, str | None]]]]:
     asked: list[tuple[str, str | None]] = []
     handler = type("Handler", (_Recording,), {"pages": pages, "asked": asked})
     server = ThreadingHTTPServer(("127.0.0.1", 0), handler)
+    if certificate:
+        context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+        context.load_cert_chain(certificate)
+        server.socket = context.wrap_socket(server.socket, server_side=True, do_handshake_on_connect=False)
     thread = threading.Thread(target=server.serve_forever, daemon=True)
     thread.start()
     yield server.server_address[1], asked
     server.shutdown()
     server.server_close()
     thread.join()
+
+
+def test_a_certificate_must_be_trusted(tmp_path: Path, indrel: Run, monkeypatch: pytest.MonkeyPatch) -> None:
+    """The machine's own trust decides, for the site and for an endpoint; what it does not know is told as that."""
+    openssl = shutil.which("openssl")
+    assert openssl, "this test needs openssl (Debian: apt-get install openssl)"
+    both = tmp_path / "both.pem"
+    subject = ["-subj", "/CN=localhost", "-addext", "subjectAltName=DNS:localhost"]
+    made = [openssl, "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", both, "-out", tmp_path / "own.pem"]
+    subprocess.run([*made, *subject], check=True, capture_output=True)
+    both.write_text(both.read_text() + (tmp_path / "own.pem").read_text())
+    pages = {"/robots.txt": (200, "User-agent: *\nDisallow: /drafts/\n", ""), "/": (200, "<p>Huts", "")}
+    with recording(pages, both) as (port, asked):
+        robots, paced = f"https://localhost:{port}/robots.txt", ("--rate", "0")
+        refused = indrel("robots", "match", robots, "/drafts/", code=2)
+        assert "certificate" in refused.stderr and not asked
+        monkeypatch.setenv("SSL_CERT_FILE", str(tmp_path / "own.pem"))
+        assert "Disallow: /drafts/" in indrel("robots", "match", robots, "/drafts/").stdout
+        indrel("audit", f"https://localhost:{port}/", *paced, code=0)
+        assert ("/", None) in asked
+        sent = indrel("audit", f"https://127.0.0.1:{port}/", *paced, code=3)
+        assert "certificate" in sent.stderr  # trusted, and for another name
 
 
 def test_no_name_that_a_site_gives_leads_into_a_private_network(tmp_path: Any) -> None:

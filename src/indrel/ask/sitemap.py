@@ -243,8 +243,7 @@ def _beside(named: str, loc: str) -> str | None:
 
 async def _fetch_all(url: str, gatherer: _Gatherer, options: GatherOptions) -> None:
     """Fetch a sitemap and, of an index, the files on its own host; robots.txt of that host first."""
-    import aiohttp
-
+    from indrel.sources.client import FAILED
     from indrel.sources.fetch import Fetcher, explain
     from indrel.sources.sitemaps import stream
 
@@ -262,7 +261,7 @@ async def _fetch_all(url: str, gatherer: _Gatherer, options: GatherOptions) -> N
                     children += gatherer.take(number, reader.feed(piece.octets))
                     if reader.summary.error:
                         break
-            except (TimeoutError, aiohttp.ClientError, OSError, ValueError) as failure:
+            except FAILED as failure:
                 error = explain(failure)
             if todo.depth == 0 and status is None:
                 raise InputError(f"{url} cannot be read: {error or 'no answer'}")

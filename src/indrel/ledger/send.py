@@ -6,11 +6,10 @@ import asyncio
 import re
 from collections.abc import Iterator, Sequence
 
-import aiohttp
-
 from indrel import __version__
 from indrel.core.address import normalise, split
 from indrel.errors import IndrelError, UsageError
+from indrel.sources.client import aiohttp, tls
 
 MOST = 10_000
 """Addresses in one delivery (IndexNow)."""
@@ -61,7 +60,11 @@ def deliver(endpoint: str, body: dict[str, object], timeout: float = 20.0) -> No
         async with (
             aiohttp.ClientSession(timeout=aiohttp.ClientTimeout(total=timeout)) as session,
             session.post(
-                endpoint, json=body, allow_redirects=False, headers={"User-Agent": f"Indrel/{__version__}"}
+                endpoint,
+                json=body,
+                allow_redirects=False,
+                headers={"User-Agent": f"Indrel/{__version__}"},
+                ssl=tls() if endpoint.startswith("https:") else True,
             ) as answer,
         ):
             return answer.status

@@ -6,7 +6,7 @@ import zlib
 from collections.abc import AsyncIterator, Iterator
 from typing import Any
 
-import aiohttp
+from indrel.sources.client import aiohttp
 
 STEP = 1 << 16
 """Octets that one piece is decoded to at most."""

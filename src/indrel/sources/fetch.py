@@ -17,7 +17,6 @@ from functools import partial
 from types import MappingProxyType, TracebackType
 from typing import Any, NamedTuple, Self
 
-import aiohttp
 from yarl import URL
 
 from indrel import __version__
@@ -27,6 +26,7 @@ from indrel.core.robots.access import MAX_HOPS
 from indrel.core.robots.file import MAX_OCTETS
 from indrel.gather.keeping import Answer
 from indrel.sources import coding
+from indrel.sources.client import FAILED, aiohttp, tls
 from indrel.sources.options import GatherOptions
 
 USER_AGENT = f"Indrel/{__version__}"
@@ -250,7 +250,7 @@ class Fetcher:
                     return answer
                 await self._read(response, answer, limit)
                 return answer
-        except (TimeoutError, aiohttp.ClientError, OSError, ValueError) as error:
+        except FAILED as error:
             failure, said = failure_of(error, begun)
             return Answer(url, None, said, failure=failure)
 
@@ -285,7 +285,6 @@ class Fetcher:
 
     async def _send(self, url: str, agent: str | None, sent: Sent) -> aiohttp.ClientResponse:
         assert self._session is not None
-        get = partial(self._session.request, sent.method, data=sent.data)
         parts = split(url)
         await self.pace(parts.host).turn()
         self.requests += 1
@@ -294,15 +293,17 @@ class Fetcher:
         headers = {**sent.headers, **(dict(self.options.headers) if parts.origin in self._own else {})}
         if agent:
             headers["User-Agent"] = agent
+        get = partial(self._session.request, sent.method, data=sent.data, allow_redirects=False)
+        secure = partial(get, ssl=tls()) if parts.scheme == "https" else get
         connect = self._connect.get(parts.host)
         if connect is None:
-            return await get(URL(url, encoded=True), headers=headers, allow_redirects=False)
+            return await secure(URL(url, encoded=True), headers=headers)
         headers["Host"] = parts.host if parts.port is None else f"{parts.host}:{parts.port}"
         place = f"{connect.address}:{connect.port}"
         if parts.scheme == "https" and place not in self._plain:
             target = URL(f"https://{place}{parts.path}", encoded=True)
             try:
-                return await get(target, headers=headers, allow_redirects=False, server_hostname=parts.host)
+                return await secure(target, headers=headers, server_hostname=parts.host)
             except (aiohttp.ClientConnectorError, aiohttp.ServerDisconnectedError, ConnectionResetError) as error:
                 if isinstance(error, aiohttp.ClientConnectorError) and not _no_tls(error):
                     raise
@@ -312,7 +313,7 @@ class Fetcher:
             headers["X-Forwarded-Proto"] = "https"
             if not _is_here(connect.address):  # credentials for https never go over the network in the clear
                 headers = {name: value for name, value in headers.items() if (name, value) not in self.options.headers}
-        return await get(URL(f"http://{place}{parts.path}", encoded=True), headers=headers, allow_redirects=False)
+        return await get(URL(f"http://{place}{parts.path}", encoded=True), headers=headers)
 
 
 def _length(value: str | None) -> int:

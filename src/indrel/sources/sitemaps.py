@@ -5,8 +5,6 @@ from __future__ import annotations
 from collections.abc import AsyncIterator, Iterable, Sequence
 from typing import NamedTuple
 
-import aiohttp
-
 from indrel.core.address import Joiner, normalise
 from indrel.core.page.headers import content_type
 from indrel.core.page.html import read_page
@@ -23,6 +21,7 @@ from indrel.core.sitemap import (
 )
 from indrel.gather.recorder import Recorder
 from indrel.sources import coding
+from indrel.sources.client import FAILED
 from indrel.sources.fetch import Fetcher, explain
 
 MAX_HOPS = 5
@@ -102,7 +101,7 @@ class SitemapCollector:
                     break
             urls += self._take(number, found, reader.close())
             alike = reader.summary.kind == "html" and self._like_missing(kept, final, media)
-        except (TimeoutError, aiohttp.ClientError, OSError, ValueError) as failure:
+        except FAILED as failure:
             error = explain(failure)
             urls += self._take(number, found, reader.close())
         is_one = status == 200 and reader.summary.kind in READABLE and not reader.summary.error
