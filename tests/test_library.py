@@ -91,7 +91,7 @@ def test_the_example_runs(demo: Path) -> None:
 
 
 def test_importing_it_is_cheap() -> None:
-    code = "import sys, indrel; assert not {'pandas', 'duckdb', 'aiohttp', 'matplotlib'} & set(sys.modules)"
+    code = "import sys, indrel; assert not {'pandas', 'duckdb', 'pycurl', 'matplotlib'} & set(sys.modules)"
     subprocess.run([sys.executable, "-c", code], check=True)
 
 
@@ -110,7 +110,7 @@ def test_a_question_loads_only_what_it_needs(tmp_path: Path, monkeypatch: pytest
 
     audited = loaded("audit", "b", "--base", HOST + "/")
     assert "pyarrow" in audited
-    assert audited & {"pandas.core", "matplotlib", "pyarrow.compute", "aiohttp"} == set()
+    assert audited & {"pandas.core", "matplotlib", "pyarrow.compute", "pycurl"} == set()
     asked = loaded("explain", "/a.html")
     assert "duckdb" in asked and not asked & {"pyarrow", "numpy", "selectolax", "jinja2", "indrel.checks.run"}
     monkeypatch.setattr("indrel.extras.find_spec", lambda name: None)

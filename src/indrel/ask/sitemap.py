@@ -243,8 +243,7 @@ def _beside(named: str, loc: str) -> str | None:
 
 async def _fetch_all(url: str, gatherer: _Gatherer, options: GatherOptions) -> None:
     """Fetch a sitemap and, of an index, the files on its own host; robots.txt of that host first."""
-    from indrel.sources.client import FAILED
-    from indrel.sources.fetch import Fetcher, explain
+    from indrel.sources.fetch import FAILED, Fetcher, explain
     from indrel.sources.sitemaps import stream
 
     origin = origin_of(url)

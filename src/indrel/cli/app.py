@@ -120,7 +120,7 @@ def main() -> None:
         import logging
 
         logging.basicConfig(level=logging.DEBUG, format="%(name)s: %(message)s")
-        for noisy in ("asyncio", "aiohttp", "matplotlib"):
+        for noisy in ("asyncio", "matplotlib"):
             logging.getLogger(noisy).setLevel(logging.WARNING)
     code = _run()
     if why := streams.fault():

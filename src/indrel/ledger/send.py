@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import asyncio
+import json
 import re
 from collections.abc import Iterator, Sequence
 
 from indrel import __version__
 from indrel.core.address import normalise, split
 from indrel.errors import IndrelError, UsageError
-from indrel.sources.client import aiohttp, tls
+from indrel.sources.client import Client, Request, RequestFailed
 
 MOST = 10_000
 """Addresses in one delivery (IndexNow)."""
@@ -57,22 +58,17 @@ def deliver(endpoint: str, body: dict[str, object], timeout: float = 20.0) -> No
     host, place = body["host"], split(endpoint).host
 
     async def post() -> int:
-        async with (
-            aiohttp.ClientSession(timeout=aiohttp.ClientTimeout(total=timeout)) as session,
-            session.post(
-                endpoint,
-                json=body,
-                allow_redirects=False,
-                headers={"User-Agent": f"Indrel/{__version__}"},
-                ssl=tls() if endpoint.startswith("https:") else True,
-            ) as answer,
-        ):
-            return answer.status
+        client = Client(timeout, timeout)
+        headers = {"user-agent": f"Indrel/{__version__}", "content-type": "application/json"}
+        try:
+            return (await client.send(Request(endpoint, headers, "POST", json.dumps(body).encode()))).status
+        finally:
+            client.close()
 
     try:
         status = asyncio.run(post())
-    except (aiohttp.ClientError, OSError, TimeoutError) as error:
-        raise SendError(f"{place} did not take the addresses of {host}: {error or type(error).__name__}") from error
+    except RequestFailed as error:
+        raise SendError(f"{place} did not take the addresses of {host}: {error}") from error
     if status not in (200, 202):
         raise SendError(
             f"{place} did not take the addresses of {host}: {status}, {_SAID.get(status, 'no answer of the protocol')}"

@@ -6,7 +6,8 @@ import zlib
 from collections.abc import AsyncIterator, Iterator
 from typing import Any
 
-from indrel.sources.client import aiohttp
+from indrel.core.answers import Failure
+from indrel.sources.client import RequestFailed, Response
 
 STEP = 1 << 16
 """Octets that one piece is decoded to at most."""
@@ -15,8 +16,11 @@ _ZLIB, _GZIP, _BARE = 15, 31, -15
 """Window bits that say which wrapping to expect (RFC 1950, 1952, 1951)."""
 
 
-class CodingError(aiohttp.ClientPayloadError):
+class CodingError(RequestFailed):
     """A body that is not coded as its header says, or whose end is missing."""
+
+    def __init__(self) -> None:
+        super().__init__(Failure.BROKEN, "the answer is not compressed as it says, or was cut short")
 
 
 class _Deflate:
@@ -68,14 +72,14 @@ def _decoder(coding: str) -> _Deflate | _Brotli | None:
     return _Brotli() if coding == "br" else None
 
 
-async def body(response: aiohttp.ClientResponse) -> AsyncIterator[bytes]:
+async def body(response: Response) -> AsyncIterator[bytes]:
     """A body's octets as they were before coding, in pieces. What no coding is (some servers name a charset) is left as it is.
 
     Raises CodingError, after what could be decoded, where the rest is broken or missing.
     """
-    decoder = _decoder(response.headers.get("content-encoding", "").strip().lower())
+    decoder = _decoder((response.header("content-encoding") or "").strip().lower())
     any_came = False
-    async for chunk in response.content.iter_any():
+    async for chunk in response.pieces():
         if decoder is None:
             yield chunk
             continue
@@ -84,6 +88,6 @@ async def body(response: aiohttp.ClientResponse) -> AsyncIterator[bytes]:
             for piece in decoder.feed(chunk):
                 yield piece
         except zlib.error as error:
-            raise CodingError(str(error)) from error
+            raise CodingError from error
     if decoder is not None and any_came and not decoder.ended:
-        raise CodingError("the end is missing")
+        raise CodingError

@@ -6,30 +6,28 @@ import asyncio
 import contextlib
 import email.utils
 import ipaddress
-import os
 import re
-import socket
-import ssl
 import time
 from collections.abc import AsyncIterator, Iterable, Mapping
 from datetime import UTC, datetime
-from functools import partial
 from types import MappingProxyType, TracebackType
-from typing import Any, NamedTuple, Self
-
-from yarl import URL
+from typing import NamedTuple, Self
 
 from indrel import __version__
 from indrel.core.address import normalise, split
-from indrel.core.answers import FINAL, NO_SUCH_HOST, Failure
+from indrel.core.answers import FINAL, Failure
 from indrel.core.robots.access import MAX_HOPS
 from indrel.core.robots.file import MAX_OCTETS
 from indrel.gather.keeping import Answer
 from indrel.sources import coding
-from indrel.sources.client import FAILED, aiohttp, tls
+from indrel.sources.client import PRIVATE, Client, Request, RequestFailed, Response
 from indrel.sources.options import GatherOptions
 
 USER_AGENT = f"Indrel/{__version__}"
+FAILED = (RequestFailed, OSError, ValueError)
+"""What a request may end with."""
+
+_HEADERS = {"user-agent": USER_AGENT, "accept": "*/*", "accept-encoding": "gzip, deflate"}
 RETRIED = frozenset({429, 500, 502, 503, 504})
 BACKOFF = (0.5, 1.5)
 """Pauses before the second and third try, in seconds."""
@@ -41,7 +39,6 @@ WHOLE = 2
 """Times the time-out that a whole answer may take; one that has begun is not asked for again."""
 
 STEP = 65_536
-PRIVATE = "not asked: a private address"
 
 ROBOTS_LIMIT = MAX_OCTETS * 4
 """Octets of robots.txt that are read: what stands over the limit is told, within reason."""
@@ -76,33 +73,10 @@ def explain(error: BaseException) -> str:
     return failure_of(error)[1]
 
 
-def failure_of(error: BaseException, begun: bool = False) -> tuple[Failure, str]:
-    """What kind of failure a failed request is, and that in plain words; `begun`: an answer had begun."""
-    if isinstance(error, asyncio.TimeoutError):
-        return (Failure.SLOW, "the answer did not end in time") if begun else (Failure.SILENT, "no answer in time")
-    if isinstance(error, aiohttp.ClientConnectorCertificateError):
-        reason = getattr(error.certificate_error, "verify_message", "") or "not trusted"
-        return Failure.CERTIFICATE, f"TLS: the certificate was refused ({reason})"
-    if isinstance(error, aiohttp.ClientConnectorSSLError | ssl.SSLError):
-        return Failure.TLS, "TLS: no secure connection could be made"
-    if isinstance(error, PrivateAddress) or isinstance(getattr(error, "os_error", None), PrivateAddress):
-        return Failure.PRIVATE, PRIVATE
-    if isinstance(error, aiohttp.ClientConnectorDNSError):
-        return Failure.NO_HOST, NO_SUCH_HOST
-    if isinstance(error, aiohttp.ClientConnectorError):
-        code = error.os_error.errno
-        if isinstance(error.os_error, ConnectionResetError):
-            return Failure.NO_CONNECTION, "no connection (the other side closed it at once)"
-        why = (os.strerror(code) if code else error.os_error.strerror) or "refused"
-        return Failure.NO_CONNECTION, f"no connection ({why})".lower()
-    if isinstance(error, aiohttp.ServerDisconnectedError):
-        return Failure.BROKEN, "the server closed the connection without an answer"
-    if isinstance(error, coding.CodingError):
-        return Failure.BROKEN, "the answer is not compressed as it says, or was cut short"
-    if isinstance(error, aiohttp.ClientPayloadError):
-        return Failure.BROKEN, "the connection broke off in the middle of the answer"
-    if isinstance(error, aiohttp.ClientResponseError):
-        return Failure.BROKEN, "the answer is not HTTP"
+def failure_of(error: BaseException) -> tuple[Failure, str]:
+    """What kind of failure a failed request is, and that in plain words."""
+    if isinstance(error, RequestFailed):
+        return error.failure, str(error)
     return Failure.OTHER, f"the request failed ({type(error).__name__})"
 
 
@@ -120,10 +94,6 @@ def retry_after(value: str | None) -> float | None:
     return max(0.0, (when - datetime.now(UTC)).total_seconds())
 
 
-class PrivateAddress(OSError):
-    """A name that a site gave leads into a private network: it is not asked."""
-
-
 def is_private(address: str) -> bool:
     """Whether an IP address is none of the public network: private, loopback, link-local, metadata, unspecified ..."""
     try:
@@ -131,23 +101,6 @@ def is_private(address: str) -> bool:
     except ValueError:
         return False
     return not (getattr(found, "ipv4_mapped", None) or found).is_global
-
-
-class _Resolver(aiohttp.ThreadedResolver):
-    """Looks names up; those that are not trusted lead to public addresses or nowhere."""
-
-    def __init__(self, trusted: frozenset[str]) -> None:
-        super().__init__()
-        self._trusted = trusted
-
-    async def resolve(self, host: str, port: int = 0, family: Any = socket.AF_INET) -> list[Any]:
-        found = list(await super().resolve(host, port, family))
-        if host in self._trusted:
-            return found
-        public = [one for one in found if not is_private(one["host"])]
-        if found and not public:
-            raise PrivateAddress(PRIVATE)
-        return public
 
 
 class Sent(NamedTuple):
@@ -174,37 +127,19 @@ class Fetcher:
         )
         self._plain: set[str] = set()
         self._paces: dict[str, Pace] = {}
-        self._session: aiohttp.ClientSession | None = None
+        self._client: Client | None = None
         self.requests = 0
 
     async def __aenter__(self) -> Self:
-        timeout = aiohttp.ClientTimeout(
-            total=self.options.timeout * WHOLE,
-            connect=None,
-            sock_connect=self.options.timeout,
-            sock_read=self.options.timeout,
-        )
-        self._session = aiohttp.ClientSession(
-            connector=aiohttp.TCPConnector(
-                limit=0,
-                limit_per_host=max(1, self.options.parallel),
-                ttl_dns_cache=600,
-                resolver=_Resolver(self._trusted),
-            ),
-            timeout=timeout,
-            headers={"User-Agent": USER_AGENT, "Accept": "*/*", "Accept-Encoding": "gzip, deflate"},
-            cookie_jar=aiohttp.DummyCookieJar(),
-            auto_decompress=False,  # see `coding`
-            max_line_size=32_768,
-            max_field_size=32_768,
-        )
+        timeout = self.options.timeout
+        self._client = Client(timeout, timeout * WHOLE, max(1, self.options.parallel))
         return self
 
     async def __aexit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
-        if self._session:
-            await self._session.close()
+        if self._client:
+            self._client.close()
 
     def pace(self, host: str) -> Pace:
         found = self._paces.get(host)
@@ -238,24 +173,20 @@ class Fetcher:
         return await self._once(url, limit, True, None, sent)
 
     async def _once(self, url: str, limit: int, bodies: bool, agent: str | None, sent: Sent | None = None) -> Answer:
-        begun = False
         try:
             async with self.open(url, agent, sent) as response:
-                begun = True
                 answer = Answer(url, response.status, headers=_headers(response, None if sent else KEPT_HEADERS))
                 if not bodies and not _may_be_html(answer):
-                    answer.octets = _length(response.headers.get("content-length"))
-                    if answer.octets > STEP or "content-length" not in response.headers:
-                        response.close()
+                    answer.octets = _length(response.header("content-length"))
                     return answer
                 await self._read(response, answer, limit)
                 return answer
         except FAILED as error:
-            failure, said = failure_of(error, begun)
+            failure, said = failure_of(error)
             return Answer(url, None, said, failure=failure)
 
     @staticmethod
-    async def _read(response: aiohttp.ClientResponse, answer: Answer, limit: int) -> None:
+    async def _read(response: Response, answer: Answer, limit: int) -> None:
         """Read the body up to `limit` octets; what came before the connection broke off is kept."""
         chunks: list[bytes] = []
         try:
@@ -264,68 +195,60 @@ class Fetcher:
                 answer.octets += len(chunk)
                 if answer.octets > limit:
                     answer.cut = True
-                    response.close()
                     break
-        except (TimeoutError, aiohttp.ClientPayloadError, ConnectionError) as error:
+        except RequestFailed as error:
             if answer.status is not None and answer.status < 300:
                 raise
             answer.error = explain(error)
         answer.body = b"".join(chunks)[:limit]
 
     @contextlib.asynccontextmanager
-    async def open(
-        self, url: str, agent: str | None = None, sent: Sent | None = None
-    ) -> AsyncIterator[aiohttp.ClientResponse]:
-        """One request, its body unread."""
+    async def open(self, url: str, agent: str | None = None, sent: Sent | None = None) -> AsyncIterator[Response]:
+        """One request, its body unread; what is left of it is not."""
         response = await self._send(url, agent, sent or Sent())
         try:
             yield response
         finally:
-            response.release()
+            response.close()
 
-    async def _send(self, url: str, agent: str | None, sent: Sent) -> aiohttp.ClientResponse:
-        assert self._session is not None
+    async def _send(self, url: str, agent: str | None, sent: Sent) -> Response:
+        assert self._client is not None
         parts = split(url)
         await self.pace(parts.host).turn()
         self.requests += 1
-        if parts.host not in self._trusted and is_private(parts.host):
-            raise PrivateAddress(PRIVATE)
-        headers = {**sent.headers, **(dict(self.options.headers) if parts.origin in self._own else {})}
+        trusted = parts.host in self._trusted
+        if not trusted and is_private(parts.host):
+            raise RequestFailed(Failure.PRIVATE, PRIVATE)
+        headers = {**_HEADERS, **{name.lower(): value for name, value in sent.headers.items()}}
+        if parts.origin in self._own:
+            headers |= {name.lower(): value for name, value in self.options.headers}
         if agent:
-            headers["User-Agent"] = agent
-        get = partial(self._session.request, sent.method, data=sent.data, allow_redirects=False)
-        secure = partial(get, ssl=tls()) if parts.scheme == "https" else get
+            headers["user-agent"] = agent
+        asked = Request(url, headers, sent.method, sent.data, guard=None if trusted else _is_public)
         connect = self._connect.get(parts.host)
         if connect is None:
-            return await secure(URL(url, encoded=True), headers=headers)
-        headers["Host"] = parts.host if parts.port is None else f"{parts.host}:{parts.port}"
+            return await self._client.send(asked)
         place = f"{connect.address}:{connect.port}"
+        asked = asked._replace(connect=place, guard=None)
         if parts.scheme == "https" and place not in self._plain:
-            target = URL(f"https://{place}{parts.path}", encoded=True)
             try:
-                return await secure(target, headers=headers, server_hostname=parts.host)
-            except (aiohttp.ClientConnectorError, aiohttp.ServerDisconnectedError, ConnectionResetError) as error:
-                if isinstance(error, aiohttp.ClientConnectorError) and not _no_tls(error):
+                return await self._client.send(asked)
+            except RequestFailed as error:
+                if error.failure is not Failure.TLS:
                     raise
                 self._plain.add(place)
         # The other end speaks plain HTTP, as behind a proxy that ends TLS: it is told which scheme was meant.
         if parts.scheme == "https":
-            headers["X-Forwarded-Proto"] = "https"
+            asked = asked._replace(url=f"http{url[5:]}", headers={**headers, "x-forwarded-proto": "https"})
             if not _is_here(connect.address):  # credentials for https never go over the network in the clear
-                headers = {name: value for name, value in headers.items() if (name, value) not in self.options.headers}
-        return await get(URL(f"http://{place}{parts.path}", encoded=True), headers=headers)
+                own = {(name.lower(), value) for name, value in self.options.headers}
+                asked = asked._replace(headers=dict(one for one in asked.headers.items() if one not in own))
+        return await self._client.send(asked)
 
 
 def _length(value: str | None) -> int:
     """The octets that a Content-Length promises, as far as a snapshot can hold the number."""
     return min(int(value), 1 << 62) if value and re.fullmatch(r"[0-9]{1,30}", value) else 0
-
-
-def _no_tls(error: aiohttp.ClientConnectorError) -> bool:
-    """Whether the other end was reached and does not speak TLS: it answers something else, or hangs up."""
-    if isinstance(error, aiohttp.ClientConnectorCertificateError):
-        return False
-    return isinstance(error, aiohttp.ClientConnectorSSLError) or isinstance(error.os_error, ConnectionResetError)
 
 
 def _is_here(address: str) -> bool:
@@ -336,18 +259,16 @@ def _is_here(address: str) -> bool:
         return address == "localhost"
 
 
-def _headers(response: aiohttp.ClientResponse, kept: frozenset[str] | None) -> dict[str, list[str]]:
+def _is_public(address: str) -> bool:
+    return not is_private(address)
+
+
+def _headers(response: Response, kept: frozenset[str] | None) -> dict[str, list[str]]:
     """An answer's headers, those that are kept or all."""
     found: dict[str, list[str]] = {}
-    for raw_name, raw_value in response.raw_headers:
-        name = raw_name.decode("latin-1").lower()
-        if kept is not None and name not in kept:
-            continue
-        try:
-            value = raw_value.decode("utf-8")
-        except UnicodeDecodeError:
-            value = raw_value.decode("latin-1")
-        found.setdefault(name, []).append(value)
+    for name, value in response.headers:
+        if kept is None or name in kept:
+            found.setdefault(name, []).append(value)
     return found
 
 

@@ -21,8 +21,7 @@ from indrel.core.sitemap import (
 )
 from indrel.gather.recorder import Recorder
 from indrel.sources import coding
-from indrel.sources.client import FAILED
-from indrel.sources.fetch import Fetcher, explain
+from indrel.sources.fetch import FAILED, Fetcher, explain
 
 MAX_HOPS = 5
 _HTML_KEPT = 1 << 20
@@ -42,8 +41,8 @@ async def stream(fetcher: Fetcher, url: str) -> AsyncIterator[Piece]:
     final = url
     for _ in range(MAX_HOPS + 1):
         async with fetcher.open(final) as response:
-            status, media = response.status, response.headers.get("content-type")
-            location = response.headers.get("location")
+            status, media = response.status, response.header("content-type")
+            location = response.header("location")
             target = normalise(location, final) if location and 300 <= status < 400 else None
             if target:
                 final = target
