@@ -12,6 +12,7 @@ from cases import CASES, HOST, NOINDEX, Case, canonical
 from conftest import AuditSite
 from indrel.checks import checks, judge
 from indrel.checks.catalogue import check
+from indrel.checks.run import why_skipped
 from indrel.core.model import CheckClass, Severity
 from indrel.reports.checks_page import render
 
@@ -109,6 +110,17 @@ def test_fires_and_stays_quiet(id: str, case: Case, audit_site: AuditSite) -> No
     _, calm = audit_site({**case.fires, **case.calm}, None, **options)
     assert not calm.crashed
     assert id not in {f.check for f in calm.findings} | {s.check for s in calm.skipped}
+
+
+@pytest.mark.parametrize(
+    "fires", ["canonical-to-gone", "listed-hidden", "barred-noindex", "open-locked", "link-to-redirect", ""]
+)
+def test_a_check_that_is_not_asked_would_find_nothing(fires: str, audit_site: AuditSite) -> None:
+    case = CASES[fires] if fires else Case({"/": "<p>Huts", "/robots.txt": "User-agent: *\nDisallow:"}, (), {})
+    site, _ = audit_site(case.fires, intent=case.intent, crawlers=case.crawlers, **case.options)
+    spared = [one for one in checks().values() if not site.filled.issuperset(one.feeds) and not why_skipped(one, site)]
+    assert len(spared) > 20
+    assert [(one.id, hit) for one in spared for hit in one.run(site)] == []
 
 
 def test_every_check_has_a_case() -> None:

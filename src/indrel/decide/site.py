@@ -21,7 +21,7 @@ from indrel.core.intent import Intent, WantEntry, parse_intent
 from indrel.core.model import State
 from indrel.core.robots import Decision, HostRobots, Ruleset, Verdict
 from indrel.decide.sections import FOLDERS_SQL, Sections
-from indrel.decide.terms import Terms
+from indrel.decide.terms import TRAITS, Terms
 from indrel.errors import UsageError
 from indrel.snapshot import Snapshot
 from indrel.snapshot.schema import TABLES
@@ -163,9 +163,10 @@ class Site:
 
     @cached_property
     def filled(self) -> frozenset[str]:
-        """The tables of facts that hold a row."""
+        """The tables of facts that hold a row, and the TRAITS that an address has."""
         held = self.rows(" UNION ALL ".join(f"(SELECT {quoted(t)} FROM {t} LIMIT 1)" for t in TABLES))
-        return frozenset(name for (name,) in held)
+        traits = self.rows(f"SELECT {', '.join(f'bool_or({has})' for has in TRAITS.values())} FROM fact")[0]
+        return frozenset({name for (name,) in held} | {name for name, has in zip(TRAITS, traits, strict=True) if has})
 
     def names(self, mask: int) -> tuple[str, ...]:
         """The crawlers of a mask."""

@@ -16,6 +16,15 @@ CANONICAL_COUNTS = "NOT c.in_body AND (c.fault IS NULL OR c.target IS NULL)"
 used counts: beside another it is a different one, and engines then ignore them all."""
 
 
+TRAITS = {
+    "canonical-fold": "site AND fold_how = 'canonical'", "redirect": "fold_how IN ('redirect', 'refresh')",
+    "gone": "tail = 'gone'", "broken": "tail = 'broken'", "failing": "tail IN ('gone', 'broken')", "locked": "tail = 'locked'",
+    "barred": "barred > 0", "noindex": "noindex > 0", "nofollow": "nofollow > 0", "shut": "barred > 0 OR noindex > 0",
+    "hide": "want = 'hide'", "lock": "want = 'lock'", "drop": "want = 'drop'", "stated": "entry IS NOT NULL", "closed": "closed",
+}  # fmt: skip
+"""What an address may be, as it is decided: a check whose every finding rests on one is not asked where none is so."""
+
+
 def _of_pages(entry: WantEntry) -> str:
     """What an entry for pages leaves out: scripts, style sheets and images."""
     return f" AND NOT {ASSET_SQL}" if entry.is_of_pages else ""

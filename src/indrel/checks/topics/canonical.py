@@ -136,7 +136,7 @@ def canonical_in_body(site: Site) -> Iterator[Hit]:
             yield Hit(url, mask, f"the canonical stands in the body and is ignored: {ended}", tuple(evidence))
 
 
-@check("canonical-to-gone", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical",), change=NAMES_ITSELF)
+@check("canonical-to-gone", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical-fold", "gone"), change=NAMES_ITSELF)
 def canonical_to_gone(site: Site) -> Iterator[Hit]:
     """A page names as canonical an address that is gone.
 
@@ -148,7 +148,9 @@ def canonical_to_gone(site: Site) -> Iterator[Hit]:
     yield from _by_answer(site, "t.tail = 'gone'", "names a canonical that is gone")
 
 
-@check("canonical-to-broken", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical",), change=NAMES_ITSELF)
+@check(
+    "canonical-to-broken", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical-fold", "broken"), change=NAMES_ITSELF
+)
 def canonical_to_broken(site: Site) -> Iterator[Hit]:
     """A page names as canonical an address that answers with an error or not at all.
 
@@ -160,7 +162,13 @@ def canonical_to_broken(site: Site) -> Iterator[Hit]:
     yield from _by_answer(site, "t.tail = 'broken'", "names a canonical that answers with an error")
 
 
-@check("canonical-to-redirect", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical",), change=NAMES_THE_TARGET)
+@check(
+    "canonical-to-redirect",
+    CheckClass.CONFLICT,
+    Severity.FIX,
+    feeds=("canonical-fold", "redirect"),
+    change=NAMES_THE_TARGET,
+)
 def canonical_to_redirect(site: Site) -> Iterator[Hit]:
     """A page names as canonical an address that redirects.
 
@@ -183,7 +191,7 @@ def _by_answer(site: Site, condition: str, message: str) -> Iterator[Hit]:
         yield Hit(url, mask, f"{message}: {target_url}", evidence, also=(target_url,))
 
 
-@check("canonical-to-hidden", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical",))
+@check("canonical-to-hidden", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical-fold", "noindex"))
 def canonical_to_hidden(site: Site) -> Iterator[Hit]:
     """A page names as canonical a page that says noindex.
 
@@ -200,7 +208,9 @@ def canonical_to_hidden(site: Site) -> Iterator[Hit]:
         yield Hit(url, mask, f"names a canonical that says noindex: {target_url}", evidence, also=(target_url,))
 
 
-@check("canonical-to-barred", CheckClass.CONFLICT, Severity.FIX, needs=(Need.ROBOTS,), feeds=("canonical",))
+@check(
+    "canonical-to-barred", CheckClass.CONFLICT, Severity.FIX, needs=(Need.ROBOTS,), feeds=("canonical-fold", "barred")
+)
 def canonical_to_barred(site: Site) -> Iterator[Hit]:
     """A page names as canonical an address that robots.txt bars.
 
@@ -216,7 +226,7 @@ def canonical_to_barred(site: Site) -> Iterator[Hit]:
         yield Hit(url, mask, f"names a canonical that robots.txt bars: {target_url}", evidence, also=(target_url,))
 
 
-@check("canonical-chain", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical",), change=NAMES_THE_LAST)
+@check("canonical-chain", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical-fold",), change=NAMES_THE_LAST)
 def canonical_chain(site: Site) -> Iterator[Hit]:
     """A page names as canonical a page that itself names another.
 
@@ -229,7 +239,7 @@ def canonical_chain(site: Site) -> Iterator[Hit]:
     yield from _chained(site, lambda number: number not in circle, "names a canonical that names another: {}, then {}")
 
 
-@check("canonical-loop", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical",))
+@check("canonical-loop", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical-fold",))
 def canonical_loop(site: Site) -> Iterator[Hit]:
     """Canonicals lead back to where they began.
 
@@ -285,7 +295,7 @@ def _chained(site: Site, chosen: Callable[[int], bool], message: str) -> Iterato
     "canonical-and-noindex",
     CheckClass.CONFLICT,
     Severity.FIX,
-    feeds=("canonical",),
+    feeds=("canonical-fold", "noindex"),
     change=Change(SAID, to("(the noindex goes, or the canonical does)")),
 )
 def canonical_and_noindex(site: Site) -> Iterator[Hit]:

@@ -35,7 +35,7 @@ def to_start(site: Site) -> dict[int, tuple[str, str]]:
     return {number: (url, start) for number, url, start in rows if starts[start] >= MANY}
 
 
-@check("canonical-to-start", CheckClass.BLOCKED, Severity.FIX, feeds=("canonical",), change=EACH_ITSELF)
+@check("canonical-to-start", CheckClass.BLOCKED, Severity.FIX, feeds=("canonical-fold",), change=EACH_ITSELF)
 def canonical_to_start(site: Site) -> Iterator[Hit]:
     """Many unlike pages name the start page as canonical.
 
@@ -82,7 +82,7 @@ def to_first_page(site: Site) -> list[tuple[int, str, int, str]]:
     return [row for row in rows if row[3] in first_pages(row[1])]
 
 
-@check("canonical-first-page", CheckClass.BLOCKED, Severity.ASK, feeds=("canonical",), change=EACH_ITSELF)
+@check("canonical-first-page", CheckClass.BLOCKED, Severity.ASK, feeds=("canonical-fold",), change=EACH_ITSELF)
 def canonical_first_page(site: Site) -> Iterator[Hit]:
     """A numbered page names page 1 as canonical.
 
@@ -100,7 +100,7 @@ def canonical_first_page(site: Site) -> Iterator[Hit]:
             )
 
 
-@check("canonical-unlike", CheckClass.BLOCKED, Severity.ASK, feeds=("canonical",), change=NAMES_ITSELF)
+@check("canonical-unlike", CheckClass.BLOCKED, Severity.ASK, feeds=("canonical-fold",), change=NAMES_ITSELF)
 def canonical_unlike(site: Site) -> Iterator[Hit]:
     """A page names as canonical a page with clearly different content.
 

@@ -149,7 +149,7 @@ def canonical_to_closed_host(site: Site) -> Iterator[Hit]:
                       (Evidence("canonical", where, line, text),))  # fmt: skip
 
 
-@check("canonical-off-site", CheckClass.BLOCKED, Severity.ASK, feeds=("canonical",))
+@check("canonical-off-site", CheckClass.BLOCKED, Severity.ASK, feeds=("canonical-fold",))
 def canonical_off_site(site: Site) -> Iterator[Hit]:
     """A page names as canonical an address on another site.
 
@@ -181,7 +181,7 @@ def canonical_off_site(site: Site) -> Iterator[Hit]:
             )
 
 
-@check("canonical-host-variant", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical",), change=NAMES_ITSELF)
+@check("canonical-host-variant", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical-fold",), change=NAMES_ITSELF)
 def canonical_host_variant(site: Site) -> Iterator[Hit]:
     """A canonical differs from the page's own address only in scheme, www or port.
 
@@ -197,7 +197,9 @@ def canonical_host_variant(site: Site) -> Iterator[Hit]:
         yield Hit(url, mask, message, tuple(tags.get(number, ())), also=(target,))
 
 
-@check("canonical-wanted-folded", CheckClass.BLOCKED, Severity.FIX, feeds=("canonical",), change=NAMES_ITSELF)
+@check(
+    "canonical-wanted-folded", CheckClass.BLOCKED, Severity.FIX, feeds=("canonical-fold", "stated"), change=NAMES_ITSELF
+)
 def canonical_wanted_folded(site: Site) -> Iterator[Hit]:
     """A page that the intent file wants shown names another as canonical.
 

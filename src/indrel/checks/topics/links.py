@@ -118,7 +118,7 @@ def _path_hits(site: Site, hits: list[tuple[tuple[int, str, int, int | None], in
     "link-to-gone",
     CheckClass.FLAW,
     Severity.FIX,
-    feeds=("link",),
+    feeds=("link", "failing"),
     change=Change(LINK, to("(the link goes, or leads to an address that is there)")),
 )
 def link_to_gone(site: Site) -> Iterator[Hit]:
@@ -264,7 +264,7 @@ def page_nofollow(site: Site) -> Iterator[Hit]:
         yield Hit(url, mask, message, shown, implied=not is_stated)
 
 
-@check("link-to-shut", CheckClass.CONFLICT, Severity.ASK, needs=(Need.LINKS,), feeds=("link",))
+@check("link-to-shut", CheckClass.CONFLICT, Severity.ASK, needs=(Need.LINKS,), feeds=("link", "shut"))
 def link_to_shut(site: Site) -> Iterator[Hit]:
     """Many pages link to a page that is barred or hidden.
 
@@ -292,7 +292,7 @@ def link_to_shut(site: Site) -> Iterator[Hit]:
         yield Hit(url, mask, message, (*why, *links.get(number, ())), severity=severity)
 
 
-@check("link-to-redirect", CheckClass.FLAW, Severity.NOTE, feeds=("link",))
+@check("link-to-redirect", CheckClass.FLAW, Severity.NOTE, feeds=("link", "redirect"))
 def link_to_redirect(site: Site) -> Iterator[Hit]:
     """Pages link to an address that redirects, or to another variant of the host.
 

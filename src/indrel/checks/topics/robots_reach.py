@@ -209,6 +209,7 @@ def robots_agent_differs(site: Site) -> Iterator[Hit]:
     Severity.FIX,
     rests_on_want=True,
     needs=(Need.ROBOTS, Need.PAGES),
+    feeds=("barred", "hide"),
     draft="robots",
 )
 def barred_to_hide(site: Site) -> Iterator[Hit]:
@@ -230,7 +231,7 @@ def barred_to_hide(site: Site) -> Iterator[Hit]:
             yield Hit(url, mask, message, (*evidence, *stated(site, entry)), implied=entry is None)
 
 
-@check("barred-canonical", CheckClass.CONFLICT, Severity.ASK, needs=(Need.ROBOTS, Need.READ_BARRED))
+@check("barred-canonical", CheckClass.CONFLICT, Severity.ASK, needs=(Need.ROBOTS, Need.READ_BARRED), feeds=("barred",))
 def barred_canonical(site: Site) -> Iterator[Hit]:
     """A barred page names another canonical or redirects, which no crawler can ever read.
 

@@ -133,7 +133,7 @@ def _by_answer(site: Site, condition: str, message: str) -> Iterator[Hit]:
         yield Hit(loc, mask, message.format(first.text), (*shown[number], entry))
 
 
-@check("listed-hidden", CheckClass.CONFLICT, Severity.FIX, feeds=("entry", "directive"), change=ENTRY_GOES)
+@check("listed-hidden", CheckClass.CONFLICT, Severity.FIX, feeds=("entry", "noindex"), change=ENTRY_GOES)
 def listed_hidden(site: Site) -> Iterator[Hit]:
     """The sitemap puts forward a page that says noindex.
 
@@ -155,7 +155,7 @@ def listed_hidden(site: Site) -> Iterator[Hit]:
             yield Hit(loc, mask, f"in the sitemap, but says noindex{who}", (*shown, entry))
 
 
-@check("listed-folded", CheckClass.CONFLICT, Severity.FIX, feeds=("entry",), change=ENTRY_GOES)
+@check("listed-folded", CheckClass.CONFLICT, Severity.FIX, feeds=("entry", "canonical-fold"), change=ENTRY_GOES)
 def listed_folded(site: Site) -> Iterator[Hit]:
     """The sitemap puts forward a page that names another as canonical.
 
@@ -176,7 +176,7 @@ def listed_folded(site: Site) -> Iterator[Hit]:
         yield Hit(loc, mask, message, (*tags.get(number, ()), entry), also=(into[number],))
 
 
-@check("listed-redirects", CheckClass.CONFLICT, Severity.FIX, feeds=("entry", "answer"), change=ENTRY_GOES)
+@check("listed-redirects", CheckClass.CONFLICT, Severity.FIX, feeds=("entry", "redirect"), change=ENTRY_GOES)
 def listed_redirects(site: Site) -> Iterator[Hit]:
     """The sitemap puts forward an address that redirects.
 
@@ -190,7 +190,7 @@ def listed_redirects(site: Site) -> Iterator[Hit]:
     )
 
 
-@check("listed-gone", CheckClass.CONFLICT, Severity.FIX, feeds=("entry", "answer"), change=ENTRY_GOES)
+@check("listed-gone", CheckClass.CONFLICT, Severity.FIX, feeds=("entry", "gone"), change=ENTRY_GOES)
 def listed_gone(site: Site) -> Iterator[Hit]:
     """The sitemap puts forward an address that is gone.
 
@@ -202,7 +202,7 @@ def listed_gone(site: Site) -> Iterator[Hit]:
     yield from _by_answer(site, "tail = 'gone'", "in the sitemap, but answers “{}”")
 
 
-@check("listed-broken", CheckClass.CONFLICT, Severity.FIX, feeds=("entry",), change=ENTRY_GOES)
+@check("listed-broken", CheckClass.CONFLICT, Severity.FIX, feeds=("entry", "broken"), change=ENTRY_GOES)
 def listed_broken(site: Site) -> Iterator[Hit]:
     """The sitemap puts forward an address that answers with an error, not at all, or with an error page as 200.
 
@@ -214,7 +214,7 @@ def listed_broken(site: Site) -> Iterator[Hit]:
     yield from _by_answer(site, "tail = 'broken'", "in the sitemap, but broken ({})")
 
 
-@check("listed-locked", CheckClass.CONFLICT, Severity.FIX, feeds=("entry", "answer"), change=ENTRY_GOES)
+@check("listed-locked", CheckClass.CONFLICT, Severity.FIX, feeds=("entry", "locked"), change=ENTRY_GOES)
 def listed_locked(site: Site) -> Iterator[Hit]:
     """The sitemap puts forward an address that asks for credentials.
 
@@ -226,7 +226,7 @@ def listed_locked(site: Site) -> Iterator[Hit]:
     yield from _by_answer(site, "tail = 'locked'", "in the sitemap, but asks for credentials ({})")
 
 
-@check("wanted-unlisted", CheckClass.CONFLICT, Severity.ASK, needs=(Need.INTENT,), feeds=("sitemap",))
+@check("wanted-unlisted", CheckClass.CONFLICT, Severity.ASK, needs=(Need.INTENT,), feeds=("sitemap", "stated"))
 def wanted_unlisted(site: Site) -> Iterator[Hit]:
     """An open page that is to be shown is in no sitemap, though there are sitemaps.
 
@@ -244,7 +244,7 @@ def wanted_unlisted(site: Site) -> Iterator[Hit]:
         yield Hit(url, mask, "is to be shown, but no sitemap lists it", stated(site, entry))
 
 
-@check("listed-unwanted", CheckClass.CONFLICT, Severity.FIX, feeds=("entry",), change=ENTRY_GOES)
+@check("listed-unwanted", CheckClass.CONFLICT, Severity.FIX, feeds=("entry", "stated"), change=ENTRY_GOES)
 def listed_unwanted(site: Site) -> Iterator[Hit]:
     """The sitemap puts forward an address that is to be hidden, locked or dropped.
 

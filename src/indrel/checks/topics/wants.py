@@ -136,7 +136,15 @@ def _why(kind: str, entry: int | None) -> str:
     return f"looks like junk ({kind})" if entry is None else "is to be hidden"
 
 
-@check("open-unwanted", CheckClass.EXPOSED, Severity.FIX, rests_on_want=True, change=SAYS_NOINDEX, draft="headers")
+@check(
+    "open-unwanted",
+    CheckClass.EXPOSED,
+    Severity.FIX,
+    rests_on_want=True,
+    change=SAYS_NOINDEX,
+    draft="headers",
+    feeds=("hide",),
+)
 def open_unwanted(site: Site) -> Iterator[Hit]:
     """A page that is to be hidden may be fetched and listed.
 
@@ -154,7 +162,7 @@ def open_unwanted(site: Site) -> Iterator[Hit]:
         yield Hit(url, mask, f"may be listed, but {_why(kind, entry)}", shown, severity=mild, implied=entry is None)
 
 
-@check("junk-open", CheckClass.EXPOSED, Severity.FIX, rests_on_want=True, feeds=("answer",), change=SAYS_NOINDEX)
+@check("junk-open", CheckClass.EXPOSED, Severity.FIX, rests_on_want=True, feeds=("answer", "hide"), change=SAYS_NOINDEX)
 def junk_open(site: Site) -> Iterator[Hit]:
     """Internal search results or parameter variants may be listed, and fold into nothing.
 
@@ -179,6 +187,7 @@ def junk_open(site: Site) -> Iterator[Hit]:
     rests_on_want=True,
     change=Change(STATUS, to(HEADER)),
     draft="headers",
+    feeds=("hide",),
 )
 def file_needs_header(site: Site) -> Iterator[Hit]:
     """A document that is not HTML is to be hidden, and no header says so.
@@ -270,6 +279,7 @@ def page_texts(site: Site, ids: list[int]) -> dict[int, Evidence]:
     Severity.STOP,
     needs=(Need.LIVE, Need.BARE, Need.INTENT),
     change=Change(STATUS, to("401 Unauthorized (or 403 Forbidden) for whoever has not signed in")),
+    feeds=("lock",),
 )
 def open_locked(site: Site) -> Iterator[Hit]:
     """An address that is to be locked answers without credentials.
@@ -288,6 +298,7 @@ def open_locked(site: Site) -> Iterator[Hit]:
     Severity.FIX,
     needs=(Need.INTENT,),
     change=Change(STATUS, to("410 Gone (or 404 Not Found)")),
+    feeds=("drop",),
 )
 def live_dropped(site: Site) -> Iterator[Hit]:
     """An address that is to be dropped still answers 200.
@@ -318,6 +329,7 @@ def _still_answers(site: Site, want: str, message: str) -> Iterator[Hit]:
     Severity.STOP,
     needs=(Need.LIVE, Need.INTENT),
     change=Change(STATUS, to(f"401 Unauthorized for all addresses of the host, or {HEADER}")),
+    feeds=("closed",),
 )
 def host_open(site: Site) -> Iterator[Hit]:
     """A host that is declared closed can be fetched and listed.
@@ -353,7 +365,7 @@ def host_open(site: Site) -> Iterator[Hit]:
     Severity.ASK,
     rests_on_want=True,
     needs=(Need.LINKS,),
-    feeds=("directive", "link"),
+    feeds=("nofollow", "link"),
 )
 def noindex_nofollow_hub(site: Site) -> Iterator[Hit]:
     """A page that is hidden and says nofollow is the only way to wanted pages.
