@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import re
 import subprocess
 import sys
+from importlib import metadata
 from pathlib import Path
 
 import pytest
@@ -119,3 +121,17 @@ def test_a_question_loads_only_what_it_needs(tmp_path: Path, monkeypatch: pytest
     newest = max((tmp_path / "indrel-runs").iterdir())
     with indrel.open_snapshot(newest) as audit, pytest.raises(UsageError, match=r"needs pandas, .*indrel\[frames\]"):
         audit.findings()
+
+
+def test_a_light_install() -> None:
+    """What `pip install indrel` brings, beside Indrel."""
+    needed: set[str] = set()
+    todo = ["indrel"]
+    while todo:
+        for line in metadata.requires(todo.pop()) or ():
+            name = re.match(r"[\w.-]+", line)
+            marker = line.partition(";")[2]
+            if name and name[0].lower() not in needed and "extra" not in marker and "platform" not in marker:
+                needed.add(name[0].lower())
+                todo += [name[0]] if "python_version" not in marker else []
+    assert {"duckdb", "pycurl", "selectolax"} <= needed and len(needed) <= 30, sorted(needed)
