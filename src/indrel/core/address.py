@@ -154,6 +154,12 @@ def made_up_path(host: str) -> str:
     return f"/indrel-no-such-page-{hashlib.blake2b(host.encode(), digest_size=6).hexdigest()}"
 
 
+_PLAIN = re.compile(
+    r"(?!.*/\.)(?:(?P<rooted>/(?!/))|(?P<absolute>https?://)|(?=[a-zA-Z0-9_~-]))[a-zA-Z0-9_~/.-]*(?:\?[a-zA-Z0-9_~/.=&-]*)?"
+)
+"""A reference that is a part of the address as it stands: nothing in it is decoded, encoded or taken out."""
+
+
 class Joiner:
     """Joins many references as written on pages, remembering what it has joined.
 
@@ -181,6 +187,15 @@ class Joiner:
             href = href[:cut]
         if not href:
             return base
+        plain = _PLAIN.fullmatch(href)
+        if plain and len(base) + len(href) <= MAX_LENGTH:
+            if plain["rooted"]:
+                return base[: base.index("/", 8)] + href
+            origin = base[: base.index("/", 8) + 1]
+            if not plain["absolute"]:
+                return base[: base.partition("?")[0].rindex("/") + 1] + href
+            if href.startswith(origin):
+                return href
         folder = base if href[0] == "?" else base[: base.partition("?")[0].rindex("/") + 1]
         key = (folder, href)
         try:

@@ -17,35 +17,33 @@ ABSOLUTE = "regexp_matches(c.href, '^[A-Za-z][A-Za-z0-9+.-]*:')"
 
 @once
 def stage_special(site: Site) -> None:
-    """`special`: pages whose canonical is bent or names a variant of the page's own address."""
-    site.con.execute("CREATE TEMP TABLE special (id INTEGER, why VARCHAR)")
-    for why, found in (("bent", [row[0] for row in bent(site)]), ("variant", [row[0] for row in own_variants(site)])):
-        if found:
-            site.con.execute("INSERT INTO special SELECT unnest(?::INTEGER[]), ?", [found, why])
+    """`special`: pages whose canonical is bent or names a variant of the page's own address, each for some crawler.
+
+    Bent: a relative canonical that leads, by base or path, to an address that is not open.
+    """
+    site.con.execute(
+        f"""CREATE TEMP TABLE special AS
+        SELECT DISTINCT f.id, 'bent' AS why FROM canonical c
+        JOIN fact f ON f.id = c.address JOIN page p ON p.address = c.address JOIN fact t ON t.id = c.target
+        WHERE f.site AND f.fold_how = 'canonical' AND f.folds_to = c.target AND c.fault IS NULL AND NOT c.in_body
+        AND c.origin = 0 AND NOT {ABSOLUTE} AND (p.base IS NOT NULL OR NOT starts_with(c.href, '/'))
+        AND (t.read OR t.barred > 0 OR NOT t.site) AND {site.all_mask} & ~f.barred & ~t.open > 0
+        UNION ALL
+        SELECT f.id, 'variant' FROM fact f JOIN fact t ON t.id = f.folds_to
+        WHERE f.site AND f.fold_how = 'canonical' AND f.origin <> t.origin AND f.path = t.path
+        AND {site.all_mask} & ~f.barred > 0 AND {bare_host("f.origin")} = {bare_host("t.origin")}"""
+    )
 
 
-def bent(site: Site) -> list[tuple[int, str, int, int]]:
-    """Pages whose relative canonical leads, by base or path, to an address that is not open: page, target, crawlers."""
-    return [
-        row
-        for row in site.rows(
-            f"""SELECT f.id, f.origin || f.path, t.id, {site.all_mask} & ~f.barred & ~t.open FROM canonical c
-            JOIN fact f ON f.id = c.address JOIN page p ON p.address = c.address JOIN fact t ON t.id = c.target
-            WHERE f.site AND f.fold_how = 'canonical' AND f.folds_to = c.target AND c.fault IS NULL AND NOT c.in_body
-            AND c.origin = 0 AND NOT {ABSOLUTE} AND (p.base IS NOT NULL OR NOT starts_with(c.href, '/'))
-            AND (t.read OR t.barred > 0 OR NOT t.site) ORDER BY f.origin, f.path"""
-        )
-        if row[3]
-    ]
-
-
-def own_variants(site: Site) -> list[tuple[int, str, str, int]]:
-    """Pages whose canonical is their own address but for scheme, www or port: page, target, crawlers."""
+def special(site: Site, why: str) -> list[tuple[int, str, int, str, int, int]]:
+    """The pages of `special` of one sort, with where they fold to: page, target, crawlers that read the page, and those of
+    them that may not list the target."""
+    stage_special(site)
     return site.rows(
-        f"""SELECT f.id, f.origin || f.path, t.origin || t.path, {site.all_mask} & ~f.barred AS crawlers FROM fact f
-        JOIN fact t ON t.id = f.folds_to
-        WHERE f.site AND f.fold_how = 'canonical' AND f.origin <> t.origin AND f.path = t.path AND crawlers > 0
-        AND {bare_host("f.origin")} = {bare_host("t.origin")} ORDER BY f.origin, f.path"""
+        f"""SELECT f.id, f.origin || f.path, t.id, t.origin || t.path, {site.all_mask} & ~f.barred AS crawlers,
+            {site.all_mask} & ~f.barred & ~t.open FROM fact f JOIN fact t ON t.id = f.folds_to
+        WHERE f.id IN (SELECT id FROM special WHERE why = ?) ORDER BY f.origin, f.path""",
+        [why],
     )
 
 

@@ -1,4 +1,4 @@
-"""Canonicals as written: values that cannot be used, that are bent, or that name another site or host."""
+"""Canonicals as written: values that cannot be used, that are or that name another site or host."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from indrel.checks.catalogue import Hit, check
 from indrel.checks.changes import NAMED, NAMES_ITSELF, Change
 from indrel.checks.evidence import WHERE, canonicals, stated
-from indrel.checks.topics.canonical import ABSOLUTE, OFTEN, SEVERAL, bent, own_variants, stage_special
+from indrel.checks.topics.canonical import ABSOLUTE, OFTEN, SEVERAL, special, stage_special
 from indrel.core.address import split
 from indrel.core.model import CheckClass, Evidence, Severity
 from indrel.decide.site import Site
@@ -56,7 +56,7 @@ def canonical_relative(site: Site) -> Iterator[Hit]:
     Rests on: RFC 6596 section 3: relative values are allowed, absolute ones preferred; resolved against the base.
     Evidence: The canonical; the address that it comes to.
     """
-    wrong = {row[0]: (row[2], row[3]) for row in bent(site)}
+    wrong = {row[0]: (row[2], row[5]) for row in special(site, "bent")}
     for number, url, mask, target, target_url, href, line, text, where in site.rows(
         f"""SELECT f.id, f.origin || f.path, {site.all_mask} & ~f.barred, c.target, t.origin || t.path, c.href, c.line, c.text,
             coalesce(n.file, f.origin || f.path) FROM canonical c JOIN fact f ON f.id = c.address
@@ -164,7 +164,7 @@ def canonical_off_site(site: Site) -> Iterator[Hit]:
         JOIN fact t ON t.id = f.folds_to WHERE f.site AND f.fold_how = 'canonical' AND NOT t.site AND NOT f.closed
         ORDER BY f.origin, f.path"""
     )
-    variants = {row[0] for row in own_variants(site)}
+    variants = {row[0] for row in special(site, "variant")}
     chosen = [
         row
         for row in found
@@ -190,9 +190,9 @@ def canonical_host_variant(site: Site) -> Iterator[Hit]:
     Rests on: RFC 3986 section 6.2.3: these are different addresses, however alike they look.
     Evidence: The canonical.
     """
-    found = own_variants(site)
+    found = special(site, "variant")
     tags = canonicals(site, [row[0] for row in found])
-    for number, url, target, mask in found:
+    for number, url, _, target, mask, _ in found:
         message = f"names itself under another form: {target}"
         yield Hit(url, mask, message, tuple(tags.get(number, ())), also=(target,))
 
