@@ -179,6 +179,33 @@ def test_charsets(data: bytes, charset: str | None, title: str) -> None:
     assert read_page(data, BASE, charset, Joiner()).title == title
 
 
+XHTML = b"""<?xml version="1.0"?>
+<!DOCTYPE html [
+  <!ENTITY hut "Hut">
+]>
+<html xmlns="http://www.w3.org/1999/xhtml"><head><title/><script src="/a.js" />
+<meta name="robots" content="noindex"/></head><body><a href='/b'/></body></html>"""
+
+
+@pytest.mark.parametrize(("xhtml", "told"), [(True, [(6, False)]), (False, [])])
+def test_xhtml_is_read_as_xml(xhtml: bool, told: list[tuple[int, bool]]) -> None:
+    """By the content type alone: to an HTML parser an empty title or script never ends."""
+    facts = read_page(XHTML, BASE, None, Joiner(), xhtml=xhtml)
+    assert [(one.line, one.in_body) for one in facts.directives] == told
+    assert [link.line for link in facts.links] == [6] * xhtml
+
+
+@given(
+    st.lists(
+        st.sampled_from([*"ab1_~-/.?=&:#%A \\", "..", "//", "https://www.sarnfell.example/", "/./", "http://"])
+    ).map("".join)
+)
+def test_a_reference_that_is_not_parsed_is_as_if_it_were(href: str) -> None:
+    for base in (BASE, "https://www.sarnfell.example/a/?q=/x/y", "http://h.example:8080/x/y/"):
+        wanted = href.strip().partition("#")[0]
+        assert Joiner().join(base, href) == (normalise(wanted, base) if wanted else base)
+
+
 @given(st.binary(max_size=400) | st.text(alphabet="<>/ab='\" !-metalinkhrf\0", max_size=300).map(str.encode))
 def test_any_octets_can_be_read(data: bytes) -> None:
     read_page(data, BASE, None, Joiner())

@@ -9,7 +9,7 @@ from indrel.core import crawlers
 from indrel.core.address import Joiner, normalise
 from indrel.core.answers import Failure
 from indrel.core.page.facts import header_canonicals, header_directives
-from indrel.core.page.headers import content_type, is_html
+from indrel.core.page.headers import XHTML, content_type, is_html
 from indrel.core.page.html import read_page
 from indrel.gather.parsing import PageTask, directive_row
 from indrel.gather.recorder import Recorder
@@ -79,12 +79,15 @@ class Keeper:
         links = tuple(answer.headers.get("link", ()))
         html = answer.status == 200 and (is_html(media) or (not media and b"<" in answer.body[:500]))
         if html and parse and self.recorder.on_site(answer.url):
-            return row, PageTask(number, answer.url, answer.body, charset, robots, links, self.user_parts)
+            return row, PageTask(
+                number, answer.url, answer.body, charset, robots, links, self.user_parts, media == XHTML
+            )
         self.recorder.writer.add("answer", [row])
         if robots or links:
             self._headers(number, answer.url, robots, links)
         if parse and (answer.status or 0) >= 400 and is_html(media) and b"robots" in answer.body.lower():
-            facts = read_page(answer.body[:ERROR_PAGE], answer.url, charset, self.joiner, crawlers.is_known)
+            page = answer.body[:ERROR_PAGE]
+            facts = read_page(page, answer.url, charset, self.joiner, crawlers.is_known, xhtml=media == XHTML)
             self.recorder.writer.add("directive", [directive_row(number, d) for d in facts.directives])
         return row, None
 

@@ -51,6 +51,7 @@ class PageTask(NamedTuple):
     robots_headers: tuple[str, ...] = ()
     link_headers: tuple[str, ...] = ()
     user_parts: tuple[str, ...] = ()
+    xhtml: bool = False
 
 
 @dataclass
@@ -163,7 +164,7 @@ def _read(task: PageTask, joiner: Joiner) -> PageFacts:
         except OSError as error:
             return PageFacts(problem=f"could not be read: {error.strerror}")
     try:
-        return read_page(data, task.url, task.charset, joiner, crawlers.is_known, task.user_parts)
+        return read_page(data, task.url, task.charset, joiner, crawlers.is_known, task.user_parts, task.xhtml)
     except Exception as error:  # a fault of the reader is this page's alone, and is told
         return PageFacts(problem=f"could not be parsed: {type(error).__name__} in the reader")
 

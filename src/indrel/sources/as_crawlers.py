@@ -11,7 +11,7 @@ from typing import Any, NamedTuple
 from indrel.core.address import normalise
 from indrel.core.crawlers import STAR, Crawler
 from indrel.core.page.facts import header_canonicals, header_directives
-from indrel.core.page.headers import content_type, is_html
+from indrel.core.page.headers import XHTML, content_type, is_html
 from indrel.gather.keeping import Answer
 from indrel.gather.parsing import MAX_PAGE, PageTask, ParserPool
 from indrel.gather.recorder import Recorder
@@ -120,7 +120,9 @@ class Comparison:
         if answer.status == 200 and is_html(media):
             key = digest(answer)
             if key not in read:
-                read[key] = await self._read(PageTask(0, answer.url, answer.body, charset, robots, links))
+                read[key] = await self._read(
+                    PageTask(0, answer.url, answer.body, charset, robots, links, (), media == XHTML)
+                )
             return read[key]
         canonicals = ", ".join(sorted({c.url for c in header_canonicals(list(links), answer.url) if c.url})) or "none"
         told = _robots((d.scope, d.tokens.known) for d in header_directives(list(robots)))

@@ -251,7 +251,9 @@ class Folder:
             )
             self._number_of[name] = row[0]
             rows.append(row)
-            tasks.append(PageTask(row[0], url, str(path), user_parts=self.options.user_parts))
+            tasks.append(
+                PageTask(row[0], url, str(path), user_parts=self.options.user_parts, xhtml=name.endswith(".xhtml"))
+            )
         self.recorder.writer.add("answer", rows)
         return tasks
 

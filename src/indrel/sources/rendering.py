@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 from indrel.core import crawlers
 from indrel.core.address import Joiner, split
 from indrel.core.page.facts import Link, PageFacts
-from indrel.core.page.headers import content_type, is_html
+from indrel.core.page.headers import XHTML, content_type, is_html
 from indrel.core.page.html import read_page
 from indrel.core.page.rendered import EMPTY, ERROR, NONE, OK, Rendered, outcome_of, read_seen
 from indrel.gather.keeping import Answer
@@ -223,7 +223,7 @@ class Rendering:
         if document.status is None or document.redirects or not (is_html(media) or not media):
             page.group.changed += 1
             return []  # it is no longer what was read
-        served = read_page(document.body, page.url, charset, self._joiner, crawlers.is_known)
+        served = read_page(document.body, page.url, charset, self._joiner, crawlers.is_known, xhtml=media == XHTML)
         first = await self._looked(page, document, self.everyone, page.probe)
         whole, others = self._classes(first)
         links: list[str] = []

@@ -40,7 +40,7 @@ def missing_answers_200(site: Site) -> Iterator[Hit]:
 
 
 @check(
-    "soft-missing", CheckClass.CONFLICT, Severity.FIX, needs=(Need.LIVE,), feeds=("page", "broken"), change=NOT_FOUND
+    "soft-missing", CheckClass.CONFLICT, Severity.FIX, needs=(Need.LIVE,), feeds=("page",), change=NOT_FOUND
 )
 def soft_missing(site: Site) -> Iterator[Hit]:
     """An error or “nothing here” page is answered with 200.

@@ -25,8 +25,12 @@ def content_type(value: str | None) -> tuple[str, str | None]:
     return message.get_content_type() if "/" in value else "", charset if isinstance(charset, str) else None
 
 
+XHTML = "application/xhtml+xml"
+"""A page of this type is read as XML (WHATWG HTML section 14.1)."""
+
+
 def is_html(media_type: str) -> bool:
-    return media_type in ("text/html", "application/xhtml+xml")
+    return media_type in ("text/html", XHTML)
 
 
 def link_relations(values: Iterable[str]) -> list[tuple[str, dict[str, str]]]:

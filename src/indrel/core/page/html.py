@@ -26,7 +26,7 @@ from indrel.core.page.facts import (
     Reference,
     Slip,
 )
-from indrel.core.page.octets import bound, to_utf8
+from indrel.core.page.octets import as_html, bound, to_utf8
 from indrel.core.page.sketch import fingerprint
 from indrel.core.page.source import Source, attributes_of, in_body, outermost, written
 from indrel.core.page.tokens import Tokens, parse_content
@@ -365,15 +365,16 @@ def read_page(
     joiner: Joiner,
     is_crawler: Callable[[str], bool] = lambda _: False,
     user_parts: Sequence[str] = (),
+    xhtml: bool = False,
 ) -> PageFacts:
     """Read one HTML page.
 
-    `data` are the octets as served, `charset` what the Content-Type header says, `user_parts` CSS
-    selectors of parts that visitors write. Never fails on content; a page that had to be cut says
-    so in `problem`.
+    `data` are the octets as served, `charset` what the Content-Type header says, `user_parts` CSS selectors of parts
+    that visitors write; `xhtml` pages are XML by their content type. Never fails on content; a page that had to be cut
+    says so in `problem`.
     """
     text, codec = to_utf8(data, charset)
-    text, problem = bound(text)
+    text, problem = bound(as_html(text) if xhtml else text)
     facts = _Reader(text, url, joiner, is_crawler, user_parts).read()
     facts.charset = codec
     facts.problem = problem or facts.problem

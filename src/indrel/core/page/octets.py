@@ -18,6 +18,12 @@ _ANY_TAG = re.compile(
 )
 """A tag, or a stretch in which what looks like tags is text: comments, scripts and the like (WHATWG HTML 13.2.5)."""
 
+_BEGINNING = 16_384
+_DECLARED = re.compile(rb"<!DOCTYPE([^\[<>]{0,500})\[[^\]]{0,8192}\]\s{0,99}>")
+_EMPTY_TAG = re.compile(
+    rb"<(?!(?:area|base|br|col|embed|hr|img|input|link|meta|source|track|wbr)[\s/])([A-Za-z][\w:.-]*)"
+    rb"((?:\s+[^\s=<>/\"']+\s*=\s*(?:\"[^\"<]*\"|'[^'<]*'))*)\s*/>"
+)
 _META_CHARSET = re.compile(rb"<meta[^>]{0,500}?charset\s*=\s*[\"']?\s*([A-Za-z0-9_.:-]+)", re.IGNORECASE)
 _ASCII = bytes(range(0x20, 0x7F))
 _LONG_TAG = 8_000
@@ -84,6 +90,16 @@ def _guess(data: bytes) -> str:
     if best is None or _ASCII.decode(best.encoding, "replace") != _ASCII.decode("ascii"):
         return "cp1252"  # every charset in use on the web agrees with ASCII
     return best.encoding
+
+
+def as_html(data: bytes) -> bytes:
+    """An XHTML page as an HTML parser has to be given it, on the same lines: what is empty in XML is closed, and entities
+    that the document type declares are left out (XML 1.0 sections 2.8 and 3.1)."""
+    declared = _DECLARED.search(data, 0, _BEGINNING)
+    if declared:
+        lines = b"\n" * declared[0].count(b"\n")
+        data = data[: declared.start()] + b"<!DOCTYPE" + declared[1] + lines + b">" + data[declared.end() :]
+    return _EMPTY_TAG.sub(rb"<\1\2></\1>", data)
 
 
 def bound(data: bytes) -> tuple[bytes, str | None]:
