@@ -190,7 +190,22 @@ def document(seed: int, title: str, more: str = "") -> str:
 
 def test_twins(audit_site: AuditSite) -> None:
     """The same and nearly the same text, with one heading; documents from one template are no twins."""
-    paths = ["/a", "/a-copy", "/b", "/b?print=1", "/t1", "/t2", "/f", "/f2", "/h", "/h2", "/x?lang=a", "/x?lang=b"]
+    paths = [
+        "/a",
+        "/a-copy",
+        "/b",
+        "/b?print=1",
+        "/t1",
+        "/t2",
+        "/f",
+        "/f2",
+        "/h",
+        "/h2",
+        "/x?lang=a",
+        "/x?lang=b",
+        "/folder-1/",
+        "/folder-2/",
+    ]
     pages = {
         **BASE, "/": html(canonical("/"), a(*paths)),
         "/a": document(1, "A"), "/a-copy": document(1, "A", "printed today"),
@@ -199,6 +214,7 @@ def test_twins(audit_site: AuditSite) -> None:
         "/f": document(4, "F"), "/f2": document(4, "F").replace("<title>", canonical("/f") + "<title>"),
         "/h": document(5, "H"), "/h2": document(5, "H").replace("<title>", NOINDEX + "<title>"),
         "/x?lang=a": document(6, "X"), "/x?lang=b": document(6, "X"),
+        **{f"/folder-{n}/": document(7, f"Index of /folder-{n}/") for n in (1, 2)},
     }  # fmt: skip
     _, verdict = audit_site(pages)
     twins = {

@@ -101,7 +101,8 @@ def test_scopes_hold_for_families(audit_site: AuditSite) -> None:
     ("path", "kind"),
     [
         ("/", "start"), ("/a", "other"), ("/feed/", "feed"), ("/search?q=a", "search-results"), ("/shop/cart", "cart"),
-        ("/login", "login"), ("/logins-explained", "other"), ("/thank-you/", "thank-you"), ("/a?sort=up", "parameter-variant"),
+        ("/login", "login"), ("/logins-explained", "other"), ("/thank-you/", "thank-you"),
+        ("/THANKS.gz", "other"), ("/thanks.php", "thank-you"), ("/a?sort=up", "parameter-variant"),
         ("/news/page/3/", "numbered-page"), ("/tag/a/", "tag-archive"), ("/tags/", "other"), ("/author/b/", "author-archive"),
         ("/category/c/", "category"), ("/2025/11/", "date-archive"), ("/hut-book/2025/", "other"), ("/x.PDF", "document"),
         ("/research/findings", "other"), ("/a?utm_source=x", "parameter-variant"),

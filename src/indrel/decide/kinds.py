@@ -27,6 +27,10 @@ class KindRule(NamedTuple):
 
 READ = "html"
 NOT_HTML = f"NOT {READ}"
+_PAGE = r"(\.(html?|xhtml|shtml|php[0-9]?|aspx?|jspx?|cfm|cgi|pl|do|action))?"
+"""How a page's address may end: `THANKS.gz` among a program's documents thanks no customer."""
+
+_A_PAGE = "(html OR coalesce(media_type, '') IN ('', 'text/html', 'application/xhtml+xml'))"
 _PASSWORD = f"(NOT {READ} OR marks & {int(Mark.PASSWORD)} > 0)"
 
 NUMBERED = r"/page/[0-9]+(\.html?)?/?(\?|$)|/index[0-9]+\.html?$|[?&](page|paged)=[0-9]+(&|$)"
@@ -40,14 +44,14 @@ RULES = (
              sql="(media_type = 'application/pdf' OR media_type LIKE 'application/%document%')"),
     KindRule("document", "its address ends like a document's",
              r"\.(pdf|docx?|xlsx?|pptx?|odt|ods|odp|rtf|epub|csv|txt)(\?|$)", NOT_HTML),
-    KindRule("search-results", "its address carries a search", r"^/(.*/)?search(\.[a-z]+)?/?\?.*=|^/search/[^/?.]+/?$|[?&](s|q|query)="),
-    KindRule("cart", "its address is a cart's or checkout's", r"^/(.*/)?(cart|basket|checkout)(\.[a-z]+)?/?(\?|$)"),
+    KindRule("search-results", "its address carries a search", rf"^/(.*/)?search{_PAGE}/?\?.*=|^/search/[^/?.]+/?$|[?&](s|q|query)="),
+    KindRule("cart", "its address is a cart's or checkout's", rf"^/(.*/)?(cart|basket|checkout){_PAGE}/?(\?|$)", _A_PAGE),
     KindRule("login", "its address is a login's",
-             r"^/(.*/)?(login|log-in|signin|sign-in|logout|wp-login)(\.[a-z]+)?/?(\?|$)"),
+             rf"^/(.*/)?(login|log-in|signin|sign-in|logout|wp-login){_PAGE}/?(\?|$)", _A_PAGE),
     KindRule("login", "its address is an account's, and it asks for a password",
-             r"^/(.*/)?(register|account|my-account)(\.[a-z]+)?/?(\?|$)", _PASSWORD),
+             rf"^/(.*/)?(register|account|my-account){_PAGE}/?(\?|$)", _PASSWORD),
     KindRule("thank-you", "its address is a thank-you page's",
-             r"^/(.*/)?(thank-you|thanks|thankyou|order-received|order-confirmation)(\.[a-z]+)?/?(\?|$)"),
+             rf"^/(.*/)?(thank-you|thanks|thankyou|order-received|order-confirmation){_PAGE}/?(\?|$)", _A_PAGE),
     KindRule("parameter-variant", "its address has a reply, sort, session or tracking parameter",
              r"[?&;](replytocom|sort|sortby|sort_by|order|orderby|order_by|session_?id|phpsessid|jsessionid|sid|utm_[a-z]+"
              r"|gclid|fbclid|msclkid)="),

@@ -66,7 +66,8 @@ def open_twins(site: Site) -> list[Twins]:
         exact[digest].append(number)
     pairs = _near_pairs(site)
     pages = _pages(site, {n for group in exact.values() for n in group} | {n for pair in pairs for n in pair})
-    groups = [(members, False) for members in exact.values()]
+    exact = {digest: [n for n in members if not pages[n].is_of_its_path] for digest, members in exact.items()}
+    groups = [(members, False) for members in exact.values() if len(members) > 1]
     alike = _joined(pair for pair in pairs if _same_document(pages[pair[0]], pages[pair[1]]))
     for kept in _lead_alike(site, alike):
         if len(kept) > 1:
@@ -95,6 +96,11 @@ class _Page(NamedTuple):
     digest: int
     length: int
     heading: str | None
+
+    @property
+    def is_of_its_path(self) -> bool:
+        """Whether the page is headed by its own path, as a server's list of a folder: texts are compared without it."""
+        return self.url[self.url.index("/", 8) :] in (self.heading or "")
 
 
 def _pages(site: Site, ids: Iterable[int]) -> dict[int, _Page]:

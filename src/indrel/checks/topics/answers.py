@@ -39,9 +39,7 @@ def missing_answers_200(site: Site) -> Iterator[Hit]:
         yield Hit(origin + "/", site.all_mask, message, tuple(evidence))
 
 
-@check(
-    "soft-missing", CheckClass.CONFLICT, Severity.FIX, needs=(Need.LIVE,), feeds=("page",), change=NOT_FOUND
-)
+@check("soft-missing", CheckClass.CONFLICT, Severity.FIX, needs=(Need.LIVE,), feeds=("page",), change=NOT_FOUND)
 def soft_missing(site: Site) -> Iterator[Hit]:
     """An error or “nothing here” page is answered with 200.
 
