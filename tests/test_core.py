@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 from cases import XMLNS
 from indrel.core.address import Joiner, normalise, site_key, split, variants
-from indrel.core.page.headers import content_type, has_relation, link_relations
+from indrel.core.page.headers import content_type, has_relation, link_relations, looks_like_html
 from indrel.core.page.html import read_page
 from indrel.core.page.tokens import parse_content, parse_header
 from indrel.core.sitemap import Child, Entry, SitemapReader
@@ -177,6 +177,17 @@ def test_page_facts() -> None:
 )
 def test_charsets(data: bytes, charset: str | None, title: str) -> None:
     assert read_page(data, BASE, charset, Joiner()).title == title
+
+
+@pytest.mark.parametrize(
+    ("body", "is_page"),
+    [
+     (b" \n<!DOCTYPE html><p>", True), (b"<p>Huts", True), (b"<!-- x --><p>", True), (b"<pre>x", False),
+     (b"<?xml version='1.0'?><p>", False),
+     (b"Thanks to A <a@h.example>", False), (b"", False)],
+)  # fmt: skip
+def test_a_body_without_a_type(body: bytes, is_page: bool) -> None:
+    assert looks_like_html(body) is is_page
 
 
 XHTML = b"""<?xml version="1.0"?>

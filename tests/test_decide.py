@@ -271,14 +271,22 @@ def test_what_shows_the_same_in_another_order_is_a_variant(audit_site: AuditSite
 
     pages = {
         **BASE,
-        "/": html(canonical("/"), a("/huts", "/huts?by=name", "/huts?valley=2", "/huts?with=more")),
+        "/": html(canonical("/"), a("/huts", "/huts?by=name", "/huts?valley=2", "/huts?with=more", "/few", "/few?by=name", "/few?x=1")),
         "/huts": listing(huts), "/huts?by=name": listing([*huts[2:], *huts[:2]]), "/huts?valley=2": listing(huts[:3]),
+        **dict.fromkeys(("/few", "/few?by=name", "/few?x=1"), listing([f"<p>{'hut ' * 30}</p>"])),
         "/huts?with=more": listing([*huts[:4], huts[4].replace("metres", "feet")]),
         **{f"/{name}": html(body=f"<p>{name}</p>") for name in ("pike", "fell", "tarn", "scar", "beck")},
     }  # fmt: skip
     site, verdict = audit_site(pages)
-    assert site.rows("SELECT path FROM fact WHERE kind = 'parameter-variant'") == [("/huts?by=name",)]
-    assert [f.url for f in verdict.findings if f.check == "junk-open"] == [f"{HOST}/huts?by=name"]
+    assert site.rows("SELECT path FROM fact WHERE kind = 'parameter-variant' ORDER BY path") == [
+        ("/few?by=name",),
+        ("/huts?by=name",),
+    ]
+    junk = [f for f in verdict.findings if f.check == "junk-open"]
+    assert [f.url for f in junk] == [f"{HOST}/few?by=name", f"{HOST}/huts?by=name"] and len(
+        {f.cause for f in junk}
+    ) == 1
+    assert [f.url for f in verdict.findings if f.check == "twin-open"] == [f"{HOST}/few"]
 
 
 def test_what_a_search_form_leads_to_is_its_results(audit_site: AuditSite) -> None:

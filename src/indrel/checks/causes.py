@@ -60,7 +60,14 @@ def place_of(finding: Finding) -> Key:
     first = finding.evidence[0]
     if first.kind == "text" and finding.also:
         # two addresses share it: the place is what makes both, not what they say
-        return (first.kind, finding.section, _apart(finding.url, finding.also[0]))
+        apart = _apart(finding.url, finding.also[0])
+        return (first.kind, "" if apart.startswith("?") else finding.section, apart)
+    if first.kind == "status" and finding.cls is CheckClass.EXPOSED and "?" in finding.url:
+        return (
+            first.kind,
+            _parameters(finding.url),
+            pattern(first.text, (finding.url,)),
+        )  # whatever section takes them
     return line_of(first, finding.section, finding.url, *finding.also[:1])
 
 
@@ -111,6 +118,11 @@ def _apart(one: str, other: str) -> str:
         return f"{_plain(path)} {_plain(path2)}"
     pairs, pairs2 = set(query.split("&")), set(query2.split("&"))
     return "?" + "&".join(sorted({pair.partition("=")[0] for pair in pairs ^ pairs2}))
+
+
+def _parameters(url: str) -> str:
+    """The names of an address's parameters."""
+    return "?" + "&".join(sorted({pair.partition("=")[0] for pair in re.split("[&;]", url.partition("?")[2])}))
 
 
 def _without(text: str, name: str) -> str:

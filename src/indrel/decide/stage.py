@@ -268,16 +268,28 @@ class Stage:
 
     def _variants(self) -> None:
         """`variant`: addresses with parameters that do what such variants do: they give way to the address without them, say
-        noindex where it does not, or show its words and links in another order."""
+        noindex where it does not, or show its words and links in another order (or the same, under parameters that order)."""
         sorted_alike = f"p.own_links = q.own_links AND p.own_links >= {LINKS_TO_SORT} AND p.bag = q.bag AND p.text_hash <> q.text_hash"
         self.con.execute(
-            f"""CREATE TEMP TABLE variant AS SELECT a.id AS address FROM address a
+            f"""CREATE TEMP TABLE variant AS SELECT a.id AS address, coalesce({sorted_alike}, false) AS sorts FROM address a
             JOIN address b ON b.origin = a.origin AND b.path = split_part(a.path, '?', 1) AND b.id <> a.id
             LEFT JOIN page p ON p.address = a.id LEFT JOIN page q ON q.address = b.id
             LEFT JOIN fold f ON f.address = a.id LEFT JOIN directed d ON d.address = a.id LEFT JOIN directed e ON e.address = b.id
             WHERE contains(a.path, '?') AND a.site AND ((f.how = 'canonical' AND f.target = b.id) OR ({sorted_alike})
                 OR (d.noindex = {self.all_mask} AND coalesce(e.noindex, 0) = 0 AND q.address IS NOT NULL))"""
         )
+        # Of little there is only one order, and of much the bag holds a part: what orders elsewhere on the host does here.
+        if self._rows("SELECT 1 FROM variant WHERE sorts LIMIT 1"):
+            names = "list_sort(regexp_extract_all(substr(a.path, strpos(a.path, '?')), '[?&;]([^=&;]+)', 1))"
+            self.con.execute(
+                f"""INSERT INTO variant SELECT a.id, false FROM address a JOIN page p ON p.address = a.id
+                JOIN address b ON b.origin = a.origin AND b.path = split_part(a.path, '?', 1) AND b.id <> a.id
+                JOIN page q ON q.address = b.id
+                WHERE contains(a.path, '?') AND a.site AND a.id NOT IN (SELECT address FROM variant)
+                AND (p.text_hash = q.text_hash OR (p.text_length = q.text_length AND p.own_links = q.own_links))
+                AND (a.origin, {names}) IN
+                    (SELECT a.origin, {names} FROM variant v JOIN address a ON a.id = v.address WHERE v.sorts)"""
+            )
 
     def _searched(self) -> None:
         """`searched`: addresses to which a search form of the site leads: its place, with the parameter of its field."""

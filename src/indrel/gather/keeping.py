@@ -9,7 +9,7 @@ from indrel.core import crawlers
 from indrel.core.address import Joiner, normalise
 from indrel.core.answers import Failure
 from indrel.core.page.facts import header_canonicals, header_directives
-from indrel.core.page.headers import XHTML, content_type, is_html
+from indrel.core.page.headers import XHTML, content_type, is_html, looks_like_html
 from indrel.core.page.html import read_page
 from indrel.gather.parsing import PageTask, directive_row
 from indrel.gather.recorder import Recorder
@@ -77,7 +77,7 @@ class Keeper:
         number = row[0]
         robots = tuple(answer.headers.get("x-robots-tag", ()))
         links = tuple(answer.headers.get("link", ()))
-        html = answer.status == 200 and (is_html(media) or (not media and b"<" in answer.body[:500]))
+        html = answer.status == 200 and (is_html(media) or (not media and looks_like_html(answer.body)))
         if html and parse and self.recorder.on_site(answer.url):
             return row, PageTask(
                 number, answer.url, answer.body, charset, robots, links, self.user_parts, media == XHTML

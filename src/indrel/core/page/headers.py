@@ -33,6 +33,17 @@ def is_html(media_type: str) -> bool:
     return media_type in ("text/html", XHTML)
 
 
+_BEGINS_HTML = re.compile(
+    rb"[\t\n\f\r ]*<(?:!--|(?:!doctype html|html|head|script|iframe|h1|div|font|table|a|style|title|b|body|br|p)[\t\n\f\r >])",
+    re.IGNORECASE,
+)
+
+
+def looks_like_html(body: bytes) -> bool:
+    """Whether a body without a content type is taken for a page (WHATWG MIME Sniffing section 7.1)."""
+    return _BEGINS_HTML.match(body) is not None
+
+
 def link_relations(values: Iterable[str]) -> list[tuple[str, dict[str, str]]]:
     """The targets of `Link` headers as written, with their parameters (names in lower case)."""
     found: list[tuple[str, dict[str, str]]] = []
