@@ -603,7 +603,13 @@ CASES |= {
         {"/sitemap.xml": entries(loc(), loc("/a"))},
     ),
     "sitemap-repeat": Case(
-        {**BASE, "/sitemap.xml": entries(loc(), loc())}, MAP, {"/sitemap.xml": entries(loc(), loc("/a"))}
+        {**BASE, "/sitemap.xml": entries(loc(), loc())},
+        MAP,
+        {
+            "/robots.txt": robots("Disallow:", f"Sitemap: {HOST}/sitemap.xml", f"Sitemap: {HOST}/rss.xml"),
+            "/sitemap.xml": entries(loc(), loc("/a")),
+            "/rss.xml": f"<rss version='2.0'><channel><item><link>{HOST}/a</link></item></channel></rss>",  # repeats what is new
+        },
     ),
     "sitemap-bad-date": Case(
         {

@@ -146,6 +146,7 @@ def test_folder(indrel: Run, tmp_path: Path) -> None:
         (("audit", "http://127.0.0.1:1/"), 3, "stopped answering"),
         (("audit", "https://no-such-host.test/"), 3, "no such host"),
         (("audit", "nowhere"), 2, "neither a folder"),
+        (("audit", "old.indrel"), 2, "old.indrel is neither a folder"),
         (("audit", "ftp://h.example/"), 2, "cannot be audited"),
         (("audit", "empty"), 2, "holds no HTML file"),
         (("audit", "text.txt"), 2, "not a snapshot"),

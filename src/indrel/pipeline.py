@@ -38,6 +38,10 @@ class Gathered:
     pages: int = 0
 
 
+_FILES = (SUFFIX, ".warc", ".gz", ".txt", ".html", ".htm", ".xml", ".csv", ".json", ".toml")
+"""Endings of files, which no host's name has: what ends so and is not there is a slip, and no host to ask."""
+
+
 def source_kind(source: str) -> str:
     """`site`, `folder`, `warc` or `snapshot`: what was named. Raises UsageError where it is none of them."""
     if source.startswith(("http://", "https://")):
@@ -53,7 +57,7 @@ def source_kind(source: str) -> str:
         raise UsageError(
             f"{source} cannot be audited: give an http or https address, a folder, a WARC file or a snapshot"
         )
-    if BARE_HOST.match(source):
+    if BARE_HOST.match(source) and path.suffix.lower() not in _FILES:
         return "site"
     raise InputError(f"{source} is neither a folder, a file nor an address (addresses begin with http:// or https://)")
 

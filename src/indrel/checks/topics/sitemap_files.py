@@ -213,7 +213,7 @@ def sitemap_repeat(site: Site) -> Iterator[Hit]:
 
     Why: It does no harm, but dates and hints may disagree, and the limits are reached sooner.
     Mend: List each address once.
-    Rests on: Sitemaps protocol 0.9 lists each address once.
+    Rests on: Sitemaps protocol 0.9 lists each address once; a feed beside a sitemap is there to repeat what is new.
     Evidence: Both entries.
     """
     rows = site.rows(
@@ -221,7 +221,8 @@ def sitemap_repeat(site: Site) -> Iterator[Hit]:
                 row_number() OVER (PARTITION BY e.loc ORDER BY e.sitemap, e.line, e.col) AS place,
                 first(m.url) OVER (PARTITION BY e.loc ORDER BY e.sitemap, e.line, e.col) AS first_url,
                 first(e.line) OVER (PARTITION BY e.loc ORDER BY e.sitemap, e.line, e.col) AS first_line
-            FROM entry e JOIN sitemap m ON m.id = e.sitemap WHERE e.loc <> '')
+            FROM entry e JOIN sitemap m ON m.id = e.sitemap
+            WHERE e.loc <> '' AND m.kind NOT IN ('rss', 'atom'))
         SELECT url, kind, first_url, count(*), (list(DISTINCT loc ORDER BY loc))[:{MOST_NAMED}], min_by(loc, line), min(line),
             min_by(first_line, line) FROM said WHERE place > 1 GROUP BY ALL ORDER BY url, first_url"""
     )
