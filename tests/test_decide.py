@@ -48,6 +48,8 @@ STATES = {
     "/for-other": (sent(html(), ("X-Robots-Tag", "otherbot: noindex")), "open"),
     "/expired": (html(PAST), "hidden"),
     "/error-tag": (sent(html(NOINDEX), status=404), "gone"),
+    "/hut": (moved("/hut/"), "folded"),
+    "/hut/": (html(canonical("/hut")), "folded"),
     "/void": (html('<meta property="robots" content="noindex">'), "open"),
     "/document.pdf": (
         Response(b"%PDF", media_type="application/pdf", headers=(("X-Robots-Tag", "noindex"),)),
@@ -74,7 +76,7 @@ def test_states(audit_site: AuditSite) -> None:
         )
     )
     assert folds["/refresh"] == folds["/moved"] == folds["/canonical"] == f"{HOST}/ok"
-    assert folds["/moved-far"] == "https://elsewhere.test/x" and folds["/loop"] is None
+    assert folds["/moved-far"] == "https://elsewhere.test/x" and folds["/loop"] is folds["/hut"] is None
     steps = {s.step: s for s in explain(site, f"{HOST}/canonical").steps["googlebot"]}
     assert steps["directives"].outcome == "noindex (tag)" and steps["canonical"].outcome == f"names {HOST}/ok"
     assert "a loop" in next(s for s in explain(site, f"{HOST}/loop").steps["*"] if s.step == "answer").outcome

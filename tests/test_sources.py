@@ -17,7 +17,7 @@ from typing import Any
 
 import pytest
 
-from cases import BASE, HOST, NOINDEX, XMLNS, a, html, moved, robots, sitemap
+from cases import BASE, HOST, NOINDEX, XMLNS, a, canonical, html, moved, robots, sitemap
 from conftest import AuditSite, served
 from indrel import pipeline
 from indrel.core.crawlers import resolve
@@ -258,6 +258,21 @@ def test_the_same_site_gives_the_same_answer(audit_site: AuditSite) -> None:
     first, second = (audit_site(pages)[1] for _ in range(2))
     assert [f.as_json() for f in first.findings] == [f.as_json() for f in second.findings]
     assert len([f for f in first.findings if f.check == "link-to-gone"]) == 30
+
+
+def test_a_folder_page_that_calls_itself_without_the_slash(indrel: Run, tmp_path: Path) -> None:
+    """How a server will answer is not known: what the build says of itself, in canonicals, links and sitemap, is taken."""
+    files = {
+        "index.html": html(canonical("/"), a("/huts", "/news/", "/old")), "huts/index.html": html(canonical("/huts")),
+        "news/index.html": html(canonical("/news/")), "old/index.html": html(), "sitemap.xml": sitemap("/", "/huts"),
+        "robots.txt": robots("Disallow:", f"Sitemap: {HOST}/sitemap.xml"),
+    }  # fmt: skip
+    write_site(tmp_path / "build", files)
+    indrel("audit", "build", "--base", HOST, "--snapshot", "s.indrel", code=0)
+    listed = [json.loads(line) for line in indrel("list", "--from", "s.indrel", "--json").stdout.splitlines()]
+    assert {row["url"].removeprefix(HOST): row["states"]["*"] for row in listed} == {
+        "/": "open", "/huts": "open", "/news/": "open", "/old": "folded", "/old/": "open",
+    }  # fmt: skip
 
 
 class _Recording(BaseHTTPRequestHandler):

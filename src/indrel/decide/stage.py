@@ -175,34 +175,40 @@ class Stage:
                     HAVING min(c.target) = max(c.target) AND count(*) = count(c.target) AND min(c.target) <> c.address)
             ) GROUP BY address"""
         )
-        self.con.execute("CREATE TEMP TABLE ended (address INTEGER, final INTEGER, looped BOOLEAN)")
-        few = self._rows(f"SELECT address, target FROM step LIMIT {FEW + 1}")
-        if len(few) > FEW:
-            self._follow_many()
-        else:
-            ends = follow_few(dict(few))
-            self._insert_few("ended", "INTEGER INTEGER BOOLEAN", [(a, end, end is None) for a, end in ends.items()])
+        self._follow("ended", "step")
+        # A redirect that leads back to a page which names it as canonical is no loop: there is an answer.
         self.con.execute(
-            """CREATE TEMP TABLE fold AS SELECT s.address, s.how, s.target, e.final,
-            e.looped AND s.how <> 'canonical' AS looped FROM step s JOIN ended e ON e.address = s.address"""
+            """CREATE TEMP TABLE answered AS SELECT s.address, s.target FROM step s JOIN ended e ON e.address = s.address
+            WHERE e.looped AND s.how <> 'canonical'"""
+        )
+        self._follow("circled", "answered")
+        self.con.execute(
+            """CREATE TEMP TABLE fold AS SELECT s.address, s.how, s.target, e.final, coalesce(c.looped, false) AS looped
+            FROM step s JOIN ended e ON e.address = s.address LEFT JOIN circled c ON c.address = s.address"""
         )
 
-    def _follow_many(self) -> None:
+    def _follow(self, ends: str, steps: str) -> None:
+        """Where the steps of a table end: a table of address, last address (none in a loop), whether it is a loop."""
+        self.con.execute(f"CREATE TEMP TABLE {ends} (address INTEGER, final INTEGER, looped BOOLEAN)")
+        few = self._rows(f"SELECT address, target FROM {steps} LIMIT {FEW + 1}")
+        if len(few) <= FEW:
+            found = follow_few(dict(few))
+            return self._insert_few(
+                ends, "INTEGER INTEGER BOOLEAN", [(a, end, end is None) for a, end in found.items()]
+            )
         import numpy as np
 
         from indrel.arrow import arrays, pa
 
-        address, target = (c.astype(np.int64) for c in arrays(self.con, "SELECT address, target FROM step"))
+        address, target = (c.astype(np.int64) for c in arrays(self.con, f"SELECT address, target FROM {steps}"))
         size = int(self._rows("SELECT coalesce(max(id), 0) + 1 FROM address")[0][0])
         final, looped = follow(address, target, size)
-        self._insert(
-            "ended",
-            {
-                "address": pa.array(address, pa.int32()),
-                "final": pa.array(final, pa.int32(), mask=looped),
-                "looped": pa.array(looped),
-            },
-        )
+        columns = {
+            "address": pa.array(address, pa.int32()),
+            "final": pa.array(final, pa.int32(), mask=looped),
+            "looped": pa.array(looped),
+        }
+        self._insert(ends, columns)
 
     def _missing(self) -> None:
         """`missing`: pages that are their host's error page, as a made-up address showed it, though they answer 200.

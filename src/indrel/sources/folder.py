@@ -190,6 +190,7 @@ class Folder:
         self._left_out = {*self.listing.outside, *(n for n in self.listing.odd if (folder / n).exists())}
         self._folders = {os.path.dirname(f) for f in self.files}
         self._number_of: dict[str, int] = {}
+        self._slashless: dict[int, int] = {}
         self._announced: list[tuple[str, int]] = []
         self.limit_hit = False
         recorder.same = self._own_address
@@ -268,6 +269,12 @@ class Folder:
             AND origin = ? ORDER BY id""",
             [origin_of(self.base)],
         ).fetchall()
+        self._slashless = dict(
+            writer.con.execute(
+                """SELECT c.target, c.address FROM canonical c JOIN address a ON a.id = c.address JOIN address t ON t.id = c.target
+                WHERE NOT c.in_body AND t.origin = a.origin AND a.path = t.path || '/'"""
+            ).fetchall()
+        )
         aliases = [found for number, url in rows if url.startswith(self.base) for found in self._answer(number, url)]
         writer.commit()
         if aliases:
@@ -279,6 +286,8 @@ class Folder:
         page = next((n for n in (name, name + ".html", name + ".htm") if n in self._number_of), None)
         if page is not None:
             return [(number, self._number_of[page])]
+        if number in self._slashless:  # `x/index.html` that calls itself `/x` is meant to be served there
+            return [(number, self._slashless[number])]
         if self._is_left_out(name):
             return []  # it is there, and was not looked at: unread
         if name in self._names:
@@ -322,7 +331,8 @@ class Folder:
         con.unregister("incoming")
         con.execute(
             """CREATE OR REPLACE TEMP TABLE unnamed AS SELECT DISTINCT page FROM alias JOIN address a ON a.id = page
-            WHERE NOT regexp_matches(a.path, '(/|/index\\.html?)$') AND page NOT IN (
+            WHERE (NOT regexp_matches(a.path, '(/|/index\\.html?)$') OR number IN (SELECT target FROM canonical WHERE address = page))
+            AND page NOT IN (
                 SELECT target FROM link UNION SELECT address FROM entry WHERE address IS NOT NULL
                 UNION SELECT target FROM canonical WHERE target IS NOT NULL UNION SELECT address FROM given)"""
         )
