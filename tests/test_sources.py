@@ -260,6 +260,14 @@ def test_the_same_site_gives_the_same_answer(audit_site: AuditSite) -> None:
     assert len([f for f in first.findings if f.check == "link-to-gone"]) == 30
 
 
+def test_a_text_copy_that_no_one_names_repeats_nothing(audit_site: AuditSite) -> None:
+    pages = {"/": html(), "/robots.txt": robots(), "/sitemap.xml": sitemap("/"), "/sitemap.txt": f"{HOST}/\n"}
+    assert "sitemap-repeat" not in {f.check for f in audit_site(pages)[1].findings}
+    named = robots("Disallow:", *(f"Sitemap: {HOST}/sitemap.{end}" for end in ("xml", "txt")))
+    told = [f for f in audit_site({**pages, "/robots.txt": named})[1].findings if f.check == "sitemap-repeat"]
+    assert [e.text for f in told for e in f.evidence] == [f"{HOST}/", f"<loc>{HOST}/</loc>"]
+
+
 def test_a_folder_page_that_calls_itself_without_the_slash(indrel: Run, tmp_path: Path) -> None:
     """How a server will answer is not known: what the build says of itself, in canonicals, links and sitemap, is taken."""
     files = {

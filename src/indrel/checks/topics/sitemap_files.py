@@ -216,21 +216,24 @@ def sitemap_repeat(site: Site) -> Iterator[Hit]:
     Rests on: Sitemaps protocol 0.9 lists each address once; a feed beside a sitemap is there to repeat what is new.
     Evidence: Both entries.
     """
+    # What no one names is found by its usual address alone: a generator's text copy of its sitemap is no second list.
     rows = site.rows(
-        f"""WITH said AS (SELECT e.loc, e.line, m.url, m.kind, e.sitemap,
+        f"""WITH said AS (SELECT e.loc, e.line, m.url, m.kind, m.via, e.sitemap,
                 row_number() OVER (PARTITION BY e.loc ORDER BY e.sitemap, e.line, e.col) AS place,
                 first(m.url) OVER (PARTITION BY e.loc ORDER BY e.sitemap, e.line, e.col) AS first_url,
+                first(m.kind) OVER (PARTITION BY e.loc ORDER BY e.sitemap, e.line, e.col) AS first_kind,
                 first(e.line) OVER (PARTITION BY e.loc ORDER BY e.sitemap, e.line, e.col) AS first_line
             FROM entry e JOIN sitemap m ON m.id = e.sitemap
             WHERE e.loc <> '' AND m.kind NOT IN ('rss', 'atom'))
-        SELECT url, kind, first_url, count(*), (list(DISTINCT loc ORDER BY loc))[:{MOST_NAMED}], min_by(loc, line), min(line),
-            min_by(first_line, line) FROM said WHERE place > 1 GROUP BY ALL ORDER BY url, first_url"""
+        SELECT url, kind, first_url, first_kind, count(*), (list(DISTINCT loc ORDER BY loc))[:{MOST_NAMED}], min_by(loc, line), min(line),
+            min_by(first_line, line) FROM said
+        WHERE place > 1 AND (via <> 'usual' OR url = first_url) GROUP BY ALL ORDER BY url, first_url"""
     )
-    for url, kind, first_url, count, urls, entry, line, first_line in rows:
+    for url, kind, first_url, first_kind, count, urls, entry, line, first_line in rows:
         where = "twice in this file" if url == first_url else f"in {first_url} already"
         shown = (
             Evidence("sitemap", url, line, loc(kind, entry)),
-            Evidence("sitemap", first_url, first_line, loc(kind, entry)),
+            Evidence("sitemap", first_url, first_line, loc(first_kind, entry)),
         )
         message = f"{plural(count, 'entry', 'entries')} {'stands' if count == 1 else 'stand'} {where}"
         yield Hit(url, site.all_mask, message, shown, also=tuple(urls))
