@@ -272,7 +272,8 @@ def test_a_folder_page_that_calls_itself_without_the_slash(indrel: Run, tmp_path
     """How a server will answer is not known: what the build says of itself, in canonicals, links and sitemap, is taken."""
     files = {
         "index.html": html(canonical("/"), a("/huts", "/news/", "/old")), "huts/index.html": html(canonical("/huts")),
-        "news/index.html": html(canonical("/news/")), "old/index.html": html(), "sitemap.xml": sitemap("/", "/huts"),
+        "news/index.html": html(canonical("/news/"), '<script src="/a.js"></script><img src="/no.png">'), "a.js": "",
+        "old/index.html": html(), "sitemap.xml": sitemap("/", "/huts"),
         "robots.txt": robots("Disallow:", f"Sitemap: {HOST}/sitemap.xml"),
     }  # fmt: skip
     write_site(tmp_path / "build", files)

@@ -261,12 +261,15 @@ class Folder:
     # ---------------------------------------------------------------- addresses that are referred to
 
     def _referenced(self) -> None:
-        """Answer every address of the base that something names but that is no page's own."""
+        """Answer every address of the base that something names but that is no page's own; what pages only need to be
+        rendered (scripts, styles, images) is no address of the site, as in a crawl."""
         writer = self.recorder.writer
         writer.commit()
         rows = writer.con.execute(
             """SELECT id, origin || path FROM address WHERE site AND id NOT IN (SELECT address FROM answer)
-            AND origin = ? ORDER BY id""",
+            AND origin = ? AND id NOT IN (SELECT target FROM resource WHERE target IS NOT NULL EXCEPT (
+                SELECT target FROM link UNION SELECT address FROM entry UNION SELECT target FROM canonical
+                UNION SELECT target FROM alternate UNION SELECT refresh FROM page UNION SELECT address FROM given)) ORDER BY id""",
             [origin_of(self.base)],
         ).fetchall()
         self._slashless = dict(
