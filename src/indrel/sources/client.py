@@ -143,7 +143,7 @@ class Response:
 
     def end(self, code: int, said: str) -> None:
         """The transfer is over, with an error of the library or 0."""
-        self._ended = True
+        self._ended, self._held = True, False  # the handle is another request's soon
         try:
             if code == pycurl.E_FTP_WEIRD_SERVER_REPLY and "Multiple Location" in said:
                 self.take_line(b"\r\n")  # the library gives up at the second: the first is taken
