@@ -40,6 +40,14 @@ def test_normalise(text: str, expected: str | None) -> None:
     assert Joiner().join(BASE, text) == expected
 
 
+@given(st.sampled_from(["https://www.sarnfell.example", "http://h.example", "https://A.example", "http://0x7f.1", "https://h.example:443"]),
+       st.text(alphabet="ab/.?&=%2eé~ :#;@", max_size=12))  # fmt: skip
+def test_what_is_known_of_an_origin_changes_nothing(origin: str, rest: str) -> None:
+    """Plain addresses of an origin that was met are not parsed; what they come to is the same."""
+    normalise(f"{origin}/")
+    assert normalise(origin + rest) == normalise(origin + rest, f"{origin}/")
+
+
 @given(st.text(alphabet="ab/.?&=%2eé~ :#;", max_size=30))
 def test_normalising_again_changes_nothing(text: str) -> None:
     once = normalise("/" + text.replace("%", "%25"), BASE)

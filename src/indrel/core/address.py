@@ -44,6 +44,16 @@ def normalise_percent(text: str) -> str:
     return _PERCENT.sub(_fix_percent, text) if "%" in text else text
 
 
+_PLAIN = re.compile(
+    r"(?!.*/\.)(?:(?P<rooted>/(?!/))|(?P<absolute>https?://)|(?=[a-zA-Z0-9_~-]))[a-zA-Z0-9_~/.-]*(?:\?[a-zA-Z0-9_~/.=&-]*)?"
+)
+"""A reference that is a part of the address as it stands: nothing in it is decoded, encoded or taken out."""
+
+MOST_ORIGINS = 1_000
+_origins: set[str] = set()
+"""Origins met that stand as they should, so that plain addresses of theirs do too: they are not parsed one by one."""
+
+
 def normalise(text: str, base: str | None = None) -> str | None:
     """The address that `text` means, seen from `base`; None where it is not an http(s) address.
 
@@ -52,6 +62,10 @@ def normalise(text: str, base: str | None = None) -> str | None:
     """
     if len(text) > MAX_LENGTH:
         return None
+    plain = base is None and _PLAIN.fullmatch(text)
+    slash = text.find("/", 8)
+    if plain and slash > 0 and text[:slash] in _origins:
+        return text
     try:
         href: str = ada_url.join_url(base, text) if base else ada_url.normalize_url(text)
     except (ValueError, UnicodeError):
@@ -66,6 +80,8 @@ def normalise(text: str, base: str | None = None) -> str | None:
         href = href[:start] + href[at + 1 :]
     if "%" in href:
         href = normalise_percent(href)
+    if plain and href == text and len(_origins) < MOST_ORIGINS:
+        _origins.add(href[: href.index("/", 8)])
     return href if len(href) <= MAX_LENGTH else None
 
 
@@ -152,12 +168,6 @@ def is_ip(host: str) -> bool:
 def made_up_path(host: str) -> str:
     """A path that no site has, the same for a host at every audit."""
     return f"/indrel-no-such-page-{hashlib.blake2b(host.encode(), digest_size=6).hexdigest()}"
-
-
-_PLAIN = re.compile(
-    r"(?!.*/\.)(?:(?P<rooted>/(?!/))|(?P<absolute>https?://)|(?=[a-zA-Z0-9_~-]))[a-zA-Z0-9_~/.-]*(?:\?[a-zA-Z0-9_~/.=&-]*)?"
-)
-"""A reference that is a part of the address as it stands: nothing in it is decoded, encoded or taken out."""
 
 
 class Joiner:
