@@ -59,7 +59,7 @@ def deliver(endpoint: str, body: dict[str, object], timeout: float = 20.0) -> No
 
     async def post() -> int:
         client = Client(timeout, timeout)
-        headers = {"user-agent": f"Indrel/{__version__}", "content-type": "application/json"}
+        headers = {"User-Agent": f"Indrel/{__version__}", "Content-Type": "application/json"}
         try:
             return (await client.send(Request(endpoint, headers, "POST", json.dumps(body).encode()))).status
         finally:

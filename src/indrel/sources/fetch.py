@@ -27,7 +27,7 @@ USER_AGENT = f"Indrel/{__version__}"
 FAILED = (RequestFailed, OSError, ValueError)
 """What a request may end with."""
 
-_HEADERS = {"user-agent": USER_AGENT, "accept": "*/*", "accept-encoding": "gzip, deflate"}
+_HEADERS = {"User-Agent": USER_AGENT, "Accept": "*/*", "Accept-Encoding": "gzip, deflate"}
 RETRIED = frozenset({429, 500, 502, 503, 504})
 BACKOFF = (0.5, 1.5)
 """Pauses before the second and third try, in seconds."""
@@ -219,11 +219,8 @@ class Fetcher:
         trusted = parts.host in self._trusted
         if not trusted and is_private(parts.host):
             raise RequestFailed(Failure.PRIVATE, PRIVATE)
-        headers = {**_HEADERS, **{name.lower(): value for name, value in sent.headers.items()}}
-        if parts.origin in self._own:
-            headers |= {name.lower(): value for name, value in self.options.headers}
-        if agent:
-            headers["user-agent"] = agent
+        own = dict(self.options.headers) if parts.origin in self._own else {}
+        headers = _merged(_HEADERS, sent.headers, own, {"User-Agent": agent} if agent else {})
         asked = Request(url, headers, sent.method, sent.data, guard=None if trusted else _is_public)
         connect = self._connect.get(parts.host)
         if connect is None:
@@ -239,11 +236,18 @@ class Fetcher:
                 self._plain.add(place)
         # The other end speaks plain HTTP, as behind a proxy that ends TLS: it is told which scheme was meant.
         if parts.scheme == "https":
-            asked = asked._replace(url=f"http{url[5:]}", headers={**headers, "x-forwarded-proto": "https"})
+            asked = asked._replace(url=f"http{url[5:]}", headers={**headers, "X-Forwarded-Proto": "https"})
             if not _is_here(connect.address):  # credentials for https never go over the network in the clear
-                own = {(name.lower(), value) for name, value in self.options.headers}
-                asked = asked._replace(headers=dict(one for one in asked.headers.items() if one not in own))
+                asked = asked._replace(
+                    headers=dict(one for one in asked.headers.items() if one not in self.options.headers)
+                )
         return await self._client.send(asked)
+
+
+def _merged(*many: Mapping[str, str]) -> dict[str, str]:
+    """Headers with the names as they are written; of one name in any case the last."""
+    found = {name.lower(): (name, value) for one in many for name, value in one.items()}
+    return dict(found.values())
 
 
 def _length(value: str | None) -> int:
