@@ -63,11 +63,8 @@ def place_of(finding: Finding) -> Key:
         apart = _apart(finding.url, finding.also[0])
         return (first.kind, "" if apart.startswith("?") else finding.section, apart)
     if first.kind == "status" and finding.cls is CheckClass.EXPOSED and "?" in finding.url:
-        return (
-            first.kind,
-            _parameters(finding.url),
-            pattern(first.text, (finding.url,)),
-        )  # whatever section takes them
+        # parameters do the same whatever section takes them
+        return (first.kind, _parameters(_pairs(finding.url)), pattern(first.text, (finding.url,)))
     return line_of(first, finding.section, finding.url, *finding.also[:1])
 
 
@@ -113,16 +110,20 @@ def _plain(text: str) -> str:
 
 def _apart(one: str, other: str) -> str:
     """How two addresses differ, in a way that many pairs may share: in parameters, or in their paths without numbers."""
-    (path, _, query), (path2, _, query2) = one.partition("?"), other.partition("?")
+    path, path2 = one.partition("?")[0], other.partition("?")[0]
     if path != path2:
         return f"{_plain(path)} {_plain(path2)}"
-    pairs, pairs2 = set(query.split("&")), set(query2.split("&"))
-    return "?" + "&".join(sorted({pair.partition("=")[0] for pair in pairs ^ pairs2}))
+    return _parameters(_pairs(one) ^ _pairs(other))
 
 
-def _parameters(url: str) -> str:
-    """The names of an address's parameters."""
-    return "?" + "&".join(sorted({pair.partition("=")[0] for pair in re.split("[&;]", url.partition("?")[2])}))
+def _pairs(url: str) -> set[str]:
+    """The parameters of an address with their values."""
+    return set(re.split("[&;]", url.partition("?")[2]))
+
+
+def _parameters(pairs: set[str]) -> str:
+    """The names of parameters, as one word."""
+    return "?" + "&".join(sorted({pair.partition("=")[0] for pair in pairs}))
 
 
 def _without(text: str, name: str) -> str:

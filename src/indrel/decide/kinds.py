@@ -13,6 +13,7 @@ from indrel.core.address import split
 from indrel.core.intent import ASSETS
 from indrel.core.model import Want
 from indrel.core.page.facts import Mark
+from indrel.core.page.headers import PAGE_TYPES
 from indrel.sqltext import quoted_list
 
 
@@ -30,7 +31,7 @@ NOT_HTML = f"NOT {READ}"
 _PAGE = r"(\.(html?|xhtml|shtml|php[0-9]?|aspx?|jspx?|cfm|cgi|pl|do|action))?"
 """How a page's address may end: `THANKS.gz` among a program's documents thanks no customer."""
 
-_A_PAGE = "(html OR coalesce(media_type, '') IN ('', 'text/html', 'application/xhtml+xml'))"
+_A_PAGE = f"(html OR coalesce(media_type, '') IN ({quoted_list(['', *PAGE_TYPES])}))"
 _PASSWORD = f"(NOT {READ} OR marks & {int(Mark.PASSWORD)} > 0)"
 
 NUMBERED = r"/page/[0-9]+(\.html?)?/?(\?|$)|/index[0-9]+\.html?$|[?&](page|paged)=[0-9]+(&|$)"

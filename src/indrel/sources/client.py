@@ -32,6 +32,7 @@ _UNTRUSTED = frozenset({pycurl.E_PEER_FAILED_VERIFICATION, pycurl.E_SSL_ISSUER_E
 _NO_TLS = frozenset(
     {pycurl.E_SSL_CONNECT_ERROR, pycurl.E_SSL_CIPHER, pycurl.E_SSL_CERTPROBLEM, pycurl.E_SSL_ENGINE_INITFAILED}
 )
+_ODD_HEAD = pycurl.E_FTP_WEIRD_SERVER_REPLY  # of any protocol, whatever it is named here
 
 
 class RequestFailed(Exception):
@@ -145,7 +146,7 @@ class Response:
         """The transfer is over, with an error of the library or 0."""
         self._ended, self._held = True, False  # the handle is another request's soon
         try:
-            if code == pycurl.E_FTP_WEIRD_SERVER_REPLY and "Multiple Location" in said:
+            if code == _ODD_HEAD and "Multiple Location" in said:
                 self.take_line(b"\r\n")  # the library gives up at the second: the first is taken
             elif code:
                 self.failed = RequestFailed(*self._failure(code, said))

@@ -1,4 +1,4 @@
-"""Canonicals as written: values that cannot be used, that are or that name another site or host."""
+"""Canonicals as written: values that cannot be used, that are bent, or that name another site or host."""
 
 from __future__ import annotations
 

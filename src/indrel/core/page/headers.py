@@ -28,9 +28,11 @@ def content_type(value: str | None) -> tuple[str, str | None]:
 XHTML = "application/xhtml+xml"
 """A page of this type is read as XML (WHATWG HTML section 14.1)."""
 
+PAGE_TYPES = ("text/html", XHTML)
+
 
 def is_html(media_type: str) -> bool:
-    return media_type in ("text/html", XHTML)
+    return media_type in PAGE_TYPES
 
 
 _BEGINS_HTML = re.compile(
