@@ -96,6 +96,22 @@ def test_header_scopes() -> None:
     ]
 
 
+@pytest.mark.parametrize(
+    ("value", "scope", "fault"),
+    [
+        ("google bot: noindex", "google bot", "google bot:"),
+        ("robots: noindex", "robots", "robots:"),
+        ("Googlebot/2.1: noindex", "googlebot/2.1", "Googlebot/2.1:"),
+        ("noindex: otherbot", "noindex", "noindex:"),
+        ("unavailable_after: July 4, 2027 10:00:00 GMT", "", None),  # the comma is the date's
+    ],
+)
+def test_unusable_scopes(value: str, scope: str, fault: str | None) -> None:
+    found = parse_header(value)
+    assert [name for name, _ in found] == [scope]
+    assert [text for text, _ in found[0][1].faults][:1] == ([fault] if fault else [])
+
+
 def test_headers() -> None:
     assert content_type("Text/HTML; charset=ISO-8859-1") == ("text/html", "ISO-8859-1")
     assert content_type(None) == ("", None)

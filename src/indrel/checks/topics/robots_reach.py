@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 from indrel.checks.catalogue import Hit, Need, check
 from indrel.checks.changes import ROBOTS, Change, in_its_case
-from indrel.checks.evidence import WHERE, answers, canonicals, of_each, robots_line, rules, stated
+from indrel.checks.evidence import PAGE_ROW, WHERE, answers, canonicals, of_each, robots_line, rules, stated
 from indrel.checks.topics.robots_lines import beaten, readable
 from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
 from indrel.core.robots import Access, HostRobots, RobotsFile, Rule
@@ -221,8 +221,8 @@ def barred_to_hide(site: Site) -> Iterator[Hit]:
     Evidence: The rule.
     """
     for url, mask, kind, entry in site.rows(
-        """SELECT origin || path, barred, kind, entry FROM fact WHERE known AND barred > 0
-        AND want = 'hide' AND noindex & barred = 0 AND NOT listed ORDER BY origin, path"""
+        f"""SELECT origin || path, barred, kind, entry FROM fact WHERE known AND barred > 0
+        AND want = 'hide' AND noindex & barred = 0 AND {PAGE_ROW} ORDER BY origin, path"""
     ):
         evidence = rules(site, url, mask)
         if evidence and evidence[0].kind == "robots":

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import difflib
 import email.utils
+import re
 from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -18,6 +19,8 @@ DATED = "unavailable_after"
 
 _IMAGE_SIZES = frozenset({"none", "standard", "large"})
 _WEEKDAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
+_SCOPE = re.compile(r"[a-z0-9_.-]+", re.IGNORECASE)
+"""What a crawler's token is written with; a name of anything else is no crawler's."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -89,8 +92,9 @@ def _value_fault(name: str, value: str) -> str | None:
 def _date_pieces(pieces: list[str], at: int) -> tuple[str, int]:
     """A date's text from piece `at` on (dates hold commas), and how many pieces it takes."""
     first = pieces[at].partition(":")[2].strip()
-    if first[:3].lower() in _WEEKDAYS and at + 1 < len(pieces) and parse_date(first) is None:
-        return f"{first}, {pieces[at + 1].strip()}", 2
+    behind = pieces[at + 1].strip() if at + 1 < len(pieces) else ""
+    if (first[:3].lower() in _WEEKDAYS or behind[:1].isdigit()) and behind and parse_date(first) is None:
+        return f"{first}, {behind}", 2
     return first, 1
 
 
@@ -123,6 +127,15 @@ class _Collector:
 
     def done(self) -> Tokens:
         return Tokens(tuple(dict.fromkeys(self.known)), tuple(self.faults), self.expires)
+
+
+def _scope_fault(name: str, rest: str) -> str | None:
+    """Why a name before a colon is no crawler's."""
+    if name.lower() in PLAIN | OBSOLETE:
+        return f"takes no value; a crawler's name stands before it: `{rest or 'name'}: {name}`"
+    if name.lower() == "robots" or not _SCOPE.fullmatch(name):
+        return "names no crawler, so what follows holds for none"
+    return None
 
 
 def _run_together(word: str) -> str | None:
@@ -168,6 +181,8 @@ def parse_header(value: str, scopes: bool = True) -> list[tuple[str, Tokens]]:
         name, colon, rest = (part.strip() for part in word.partition(":"))
         while scopes and colon and name.lower() not in VALUED and name:
             stretches.append((name.lower(), _Collector()))
+            if fault := _scope_fault(name, rest):
+                stretches[-1][1].faults.append((f"{name}:", fault))
             word = rest
             name, colon, rest = (part.strip() for part in word.partition(":"))
         pieces[at] = word
