@@ -6,8 +6,9 @@ from typing import Any
 
 import pytest
 
-from cases import BASE, HOST, NOINDEX, a, canonical, html, listed, page, robots, sitemap
+from cases import BASE, HOST, NOINDEX, a, canonical, html, listed, moved, page, robots, sitemap
 from conftest import AuditSite
+from indrel.demo.site import Response
 
 PASSWORD = '<form><input type="password"></form>'
 SHOW = '[[want]]\nmatch = "/a*"\nwant = "show"\n'
@@ -101,3 +102,35 @@ def test_what_follows_from_a_shut_site_is_silent(audit_site: AuditSite) -> None:
         verdict = audit_site(pages)[1]
         assert [f.check for f in verdict.findings] == ["site-noindex" if head else "site-barred"]
         assert verdict.headline.whole and (":2" in verdict.headline.sentence) and verdict.headline.lost == 13
+
+
+NOFOLLOW = '<meta name="robots" content="nofollow">'
+
+
+@pytest.mark.parametrize(
+    ("heads", "rule", "told"),
+    [
+        (("", ""), "", set()),
+        ((NOINDEX, NOINDEX), "", {"site-noindex"}),
+        ((NOFOLLOW, NOFOLLOW), "", {"site-nofollow"}),
+        (("", ""), "Disallow: /en/", {"site-barred"}),
+        ((NOINDEX, ""), "", {"start-not-open"}),
+        (("gone", ""), "", {"start-not-open"}),
+    ],
+)
+def test_the_start_page_is_where_the_start_address_leads(
+    heads: tuple[str, str], rule: str, told: set[str], audit_site: AuditSite
+) -> None:
+    """A site whose start address only leads on, to a language: that page is wanted, and what is wrong with it is told first."""
+    links = [f"/en/{n}" for n in range(6)]
+    front = Response(b"", 404) if heads[0] == "gone" else html(canonical("/en/") + heads[0], a(*links))
+    pages = {"/robots.txt": robots(rule or "Disallow: /x", f"Sitemap: {HOST}/sitemap.xml"), "/": moved("/hall"), "/hall": moved("/en/"),
+             "/en/": front, "/sitemap.xml": sitemap("/en/", *links),
+             **{p: html(canonical(p) + heads[1], a("/en/"), title=p) for p in links}}  # fmt: skip
+    verdict = audit_site(pages)[1]
+    assert {f.check for f in verdict.findings if f.severity.value > 2} == told
+    assert {f.url for f in verdict.findings if f.check in told} <= {HOST + "/"}
+    assert (
+        verdict.headline.whole is bool(told - {"site-nofollow"})
+        and (verdict.headline.lost > 0) is verdict.headline.whole
+    )

@@ -358,6 +358,13 @@ def test_every_command_has_help(indrel: Run) -> None:
     assert "Did you mean 'list'?" in indrel("lst", code=2).stderr
 
 
+def test_a_folder_without_a_start_page_is_a_part_of_a_site(indrel: Run, tmp_path: Path) -> None:
+    (tmp_path / "part").mkdir()
+    (tmp_path / "part/b.html").write_text(html(title="Another hut"))
+    told = indrel("audit", "part", "--base", HOST + "/", code=0).stdout
+    assert "no page is known to be wanted" in told and "taken for a part of the site" in " ".join(told.split())
+
+
 def test_a_folder_that_stands_below_a_path_and_whose_pages_name_index_files(indrel: Run, tmp_path: Path) -> None:
     """The base is inferred with its path, from canonicals and sitemap together; `x/index.html` is `x/`."""
     at = "https://www.sarnfell.example/docs/"

@@ -125,6 +125,16 @@ def test_one_line_of_a_template_is_one_cause() -> None:
     listed = [Evidence("sitemap", f"{HOST}/{n}.xml", 5, f"<loc>{n}</loc>") for n in (1, 1, 2)]
     apart = [replace(finding(f"{HOST}/{n}", ""), evidence=(e,)) for n, e in enumerate([*rules, *listed])]
     assert sorted(c.count for c in gather_causes(apart)[1]) == [1, 1, 1, 2]
+    twins = [
+        replace(
+            finding(f"{HOST}/da/{n}", ""),
+            evidence=(Evidence("text", n, None, n),),
+            also=(f"{HOST}/{to}/{n}",),
+            section="/da/*",
+        )
+        for n, to in (("bind.html", "en"), ("mod/core.html", "en"), ("new.html", "de"), ("b-copy.html", "da/b"))
+    ]
+    assert sorted(c.count for c in gather_causes(twins)[1]) == [1, 1, 2], "copies of whole folders are one cause"
 
 
 @pytest.mark.parametrize(

@@ -53,10 +53,11 @@ class Watched:
 def audit(watched: Watched, tmp_path: Any, hosts: tuple[str, ...] = (), **options: Any) -> tuple[Any, Any]:
     names = ("www.sarnfell.example", "sarnfell.example", *hosts)
     crawlers = resolve(options.pop("crawlers", ("googlebot", "bingbot", "*")))
+    start = options.pop("start", HOST + "/")
     with DemoServer(site=watched.site) as server:
         connect = tuple(Connect(h, "127.0.0.1", server.port) for h in names)
         wanted = GatherOptions(crawlers=crawlers, connect=connect, **{"rate": 0, "timeout": 5, **options})
-        pipeline.gather(HOST + "/", wanted, tmp_path / "s.indrel")
+        pipeline.gather(start, wanted, tmp_path / "s.indrel")
     return pipeline.examine(tmp_path / "s.indrel")
 
 
@@ -379,3 +380,25 @@ def test_no_name_that_a_site_gives_leads_into_a_private_network(tmp_path: Any) -
 def test_an_odd_pause_is_no_pause(value: str) -> None:
     assert fetch.retry_after(value) is None
     assert fetch._length(value) in (0, 1 << 62)
+
+
+@pytest.mark.parametrize(
+    "named", ["http://www.sarnfell.example/", "http://sarnfell.example/", "https://sarnfell.example/a"]
+)
+def test_a_site_stands_where_its_named_variant_leads(named: str, tmp_path: Path) -> None:
+    """Of a site that is named by a variant which redirects, each page is read, once; rules that bar the variant keep all out."""
+    secure = "https://sarnfell.example"
+    leads = {named: moved(HOST + "/a" if named.endswith("a") else HOST + "/")}
+    if named.startswith("http://sarnfell"):
+        leads = {named: moved(secure + "/"), secure + "/": moved(HOST + "/")}
+    watched = Watched({**BASE, "/": html(canonical("/"), a("/a")), "/a": html(canonical("/a"), a("/")), **leads})
+    site, verdict = audit(watched, tmp_path, start=named)
+    assert site.base == HOST + ("/a" if named.endswith("a") else "/") and verdict.headline.lost == 0
+    assert site.rows("SELECT path FROM fact WHERE html AND site ORDER BY path") == [("/",), ("/a",)]
+    assert watched.paths().count("/a") == 1 and f"{named} redirects to {site.base}, which was audited" in verdict.notes
+    assert not [f for f in verdict.findings if f.check in ("start-not-open", "no-path", "sitemap-foreign")]
+    origin = named.rstrip("a").rstrip("/")
+    watched = Watched({**BASE, "/a": html(), **leads, origin + "/robots.txt": robots("Disallow: /")})
+    site.close()
+    verdict = audit(watched, tmp_path, start=named)[1]
+    assert verdict.headline.whole and "site-barred" in {f.check for f in verdict.findings}

@@ -74,10 +74,10 @@ def new_snapshot_path(host: str, folder: Path | None = None) -> Path:
 
 
 def newest_snapshot(folder: Path | None = None, host: str | None = None) -> Path:
-    """The newest snapshot kept by `indrel audit` (of a host, if one is given)."""
+    """The newest snapshot kept by `indrel audit` (of a host, with or without www, if one is given)."""
     where = folder or Path(RUNS)
-    prefix = re.sub(r"[^A-Za-z0-9.-]", "_", host) + "-" if host else ""
-    found = [p for p in where.glob(f"*{SUFFIX}") if p.name.startswith(prefix)]
+    bare = re.sub(r"[^A-Za-z0-9.-]", "_", host).removeprefix("www.") + "-" if host else ""
+    found = [p for p in where.glob(f"*{SUFFIX}") if p.name.startswith((bare, f"www.{bare}") if bare else "")]
     if not found:
         raise SnapshotError(f"no snapshot in {where}/: run `indrel audit ADDRESS` first, or name a snapshot")
     return max(found, key=lambda p: (p.stat().st_mtime_ns, p.name))
@@ -161,8 +161,9 @@ def _begin(path: Path, kind: str, source: Source) -> SnapshotWriter:
 def _continued(path: Path, kind: str, source: Source) -> SnapshotWriter:
     """The snapshot of a broken-off audit, to go on with."""
     writer = SnapshotWriter(path, resume=True)
-    if writer.meta.get("base", source.base) != source.base:  # none: it was killed as it began
-        raise UsageError(f"{path} is an audit of {writer.meta.get('base')}: resume it with that address")
+    named = writer.meta.get("source", {}).get("location", source.location)  # none: it was killed as it began
+    if source.location not in (named, writer.meta.get("base")):
+        raise UsageError(f"{path} is an audit of {named}: resume it with that address")
     if writer.meta.get("prepared"):
         return writer
     writer.close()  # it never came to the pages: there is nothing to go on from

@@ -109,11 +109,15 @@ def _plain(text: str) -> str:
 
 
 def _apart(one: str, other: str) -> str:
-    """How two addresses differ, in a way that many pairs may share: in parameters, or in their paths without numbers."""
+    """How two addresses differ, in a way that many pairs may share: in parameters, or in parts of their paths without numbers."""
     path, path2 = one.partition("?")[0], other.partition("?")[0]
-    if path != path2:
-        return f"{_plain(path)} {_plain(path2)}"
-    return _parameters(_pairs(one) ^ _pairs(other))
+    if path == path2:
+        return _parameters(_pairs(one) ^ _pairs(other))
+    parts, parts2 = path.split("/"), path2.split("/")
+    if parts[-1] == parts2[-1] != "":  # copies of whole folders: a language's, a version's
+        while parts and parts2 and parts[-1] == parts2[-1]:
+            del parts[-1], parts2[-1]
+    return f"{_plain('/'.join(parts))} {_plain('/'.join(parts2))}"
 
 
 def _pairs(url: str) -> set[str]:

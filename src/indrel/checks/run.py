@@ -94,7 +94,8 @@ def notes_of(site: Site) -> tuple[str, ...]:
         "only pages of such patterns name them (--per-pattern)"
         for shape, count in list(bounded.items())[:20]
     ]
-    return (*told, *unread, *left, *_unrendered(site), *_left_out(site))
+    part = (f"no page stands at {site.base}: the folder is taken for a part of the site",) if site.is_part else ()
+    return (*told, *part, *unread, *left, *_unrendered(site), *_left_out(site))
 
 
 def _left_out(site: Site) -> tuple[str, ...]:

@@ -53,7 +53,7 @@ def without_consequences(site: Site, found: Iterable[Mark]) -> list[Mark]:
             if mark.check == check and _speaks_of_host(site, mark):
                 shut.setdefault(_origin(mark.url), {}).setdefault(check, set()).update(mark.crawlers)
     nofollow = {c for m in found if m.check == "site-nofollow" for c in m.crawlers}
-    starts = {m.url for m in found if m.check == "start-not-open"}
+    starts = {url for m in found if m.check == "start-not-open" for url in (m.url, site.fronts.get(_origin(m.url), ""))}
     visits = {m.url for m in found if m.check == "script-needs-visit"}
     soft = {m.url: m.crawlers for m in found if m.check == "soft-missing"}
     closed = {f"{s}://{h}" for h in site.intent.closed for s in ("https", "http")}

@@ -134,7 +134,8 @@ class Site:
     def _stage(self) -> None:
         from indrel.decide.stage import Stage
 
-        Stage(self.con, self.crawlers, self.terms, self.robots, self.start_id).run()
+        start = None if self.is_part else self.start_id
+        Stage(self.con, self.crawlers, self.terms, self.robots, start).run()
 
     def _replace_sitemaps(self, file: Path) -> None:
         """Let another snapshot's sitemaps stand in for this one's: temporary tables hide those of the file."""
@@ -198,6 +199,13 @@ class Site:
         """Whether only a robots.txt is known, and no address."""
         return bool(self.meta["source"]["kind"] == "robots")
 
+    @cached_property
+    def is_part(self) -> bool:
+        """Whether nothing stands where a folder's start page would: it is taken for a part of a site."""
+        return not self.is_live and bool(
+            self.rows("SELECT 1 FROM answer WHERE address = ? AND status = 404", [self.start_id])
+        )
+
     @property
     def complete(self) -> bool:
         return bool(self.meta.get("complete"))
@@ -210,6 +218,25 @@ class Site:
             "WHERE g.why = 'host' ORDER BY a.origin"
         )
         return {self.base_origin: self.base, **dict(declared)}
+
+    @cached_property
+    def fronts(self) -> dict[str, str]:
+        """By origin, where a host's start page stands: at its address, mostly, or where that leads on the site."""
+        from indrel.decide.stage import front
+
+        led_on = """SELECT f.folds_to, t.site FROM fact f JOIN fact t ON t.id = f.folds_to
+            WHERE f.id = ? AND f.tail = 'folded' AND f.fold_how <> 'canonical'"""
+        found = {}
+        for origin, start in self.starts.items():
+            number = self.id_of(start)
+            at = None if number is None else front(self.rows, led_on, number)
+            found[origin] = start if at == number else self.one("SELECT origin || path FROM address WHERE id = ?", [at])
+        return found
+
+    @cached_property
+    def front_id(self) -> int | None:
+        """The page that the audited host's start page stands at."""
+        return self.id_of(self.fronts[self.base_origin])
 
     @cached_property
     def start_id(self) -> int | None:

@@ -6,7 +6,7 @@ all of them. The rows are temporary tables of the names in `snapshot.schema.DECI
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from indrel.core.answers import status_text
@@ -36,6 +36,22 @@ LOOPED = "a redirect that never ends"
 ERROR_PAGE = "but it is an error page"
 
 
+_LED_ON = (
+    "SELECT f.target, a.site FROM fold f JOIN address a ON a.id = f.target WHERE f.address = ? AND f.how <> 'canonical'"
+)
+
+
+def front(rows: Callable[..., list[tuple[Any, ...]]], led_on: str, start: int) -> int:
+    """The page on the site that a start address leads to by redirects and refreshes, as `led_on` gives the next; else itself."""
+    at, been = start, {start}
+    while found := rows(led_on, [at]):
+        at, on_site = found[0]
+        if at in been or not on_site:
+            return start
+        been.add(at)
+    return at
+
+
 class Stage:
     """Makes the decided tables in a connection to a snapshot."""
 
@@ -54,6 +70,7 @@ class Stage:
         self._barred()
         self._directives()
         self._folds()
+        self.start = front(self._rows, _LED_ON, self.start)
         self._missing()
         self._variants()
         self._searched()

@@ -50,6 +50,11 @@ class Recorder:
         self.pages = int(con.execute("SELECT count(*) FROM page").fetchall()[0][0])
         self.sitemaps = int(con.execute("SELECT coalesce(max(id) + 1, 0) FROM sitemap").fetchall()[0][0])
 
+    def move(self, hosts: Iterable[str]) -> None:
+        """Take these for the hosts of the site."""
+        self.hosts = set(hosts)
+        self._site.clear()
+
     def on_site(self, url: str) -> bool:
         origin = url[: url.index("/", 8)]
         found = self._site.get(origin)

@@ -34,7 +34,7 @@ class Live:
 
     def gather(self, recorder: Recorder, pool: ParserPool) -> str | None:
         """Crawl it; see `Source`."""
-        site = LiveSite(self.base, recorder, pool, self.options)
+        site = LiveSite(recorder.writer.meta["base"], recorder, pool, self.options)  # resumed, it may have moved
         site.gather()
         if site.limit_hit:
             return f"--limit {self.options.limit} was reached"

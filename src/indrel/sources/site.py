@@ -29,6 +29,7 @@ from indrel.sources.made_up import MadeUp
 from indrel.sources.options import GatherOptions
 from indrel.sources.silence import Silence
 from indrel.sources.sitemaps import SitemapCollector
+from indrel.sources.standing import settle
 
 BATCH_PAGES = 32
 BATCH_OCTETS = 2 << 20
@@ -72,7 +73,6 @@ class LiveSite:
     """Gathers one site. `gather` returns when nothing is left to fetch, or raises what cut it short."""
 
     def __init__(self, start: str, recorder: Recorder, pool: ParserPool, options: GatherOptions) -> None:
-        self.start = start
         self.recorder = recorder
         self.pool = pool
         self.options = options
@@ -81,16 +81,17 @@ class LiveSite:
         self.joiner = Joiner(20_000)
         self.keeper = Keeper(recorder, self.joiner, options.user_parts)
         self.fetched = 0
+        self.ahead: dict[str, Answer] = {}  # answers of pages whose turn comes later
         self._heard: dict[int, bytes] = {}
         self._waiting: deque[_Page] = deque()
         self._barred_read: dict[tuple[str, int], int] = {}
         self._waiting_octets = 0
         self._silence = Silence(self._is_there, self._keep_silence)
         self.lost = self._silence.lost
-        self._robots: dict[str, Answer] = {}
+        self.robots: dict[str, Answer] = {}
         self._robots_locks: dict[str, asyncio.Lock] = {}
-        declared = site_key(start) in options.hosts
-        self._variant_origins = frozenset() if declared else frozenset(origin_of(v) for v in variants(start))
+        self._variant_origins: frozenset[str]
+        self.move(start)
         self._asked_before: list[tuple[str, str]] = []  # origins and roles: theirs may be the line that was mended
         self._unfetched: list[str] = []
         self.made_up: MadeUp
@@ -102,6 +103,12 @@ class LiveSite:
         self.limit_hit = False  # whether addresses were left unread because of the limit that was asked for
         self._may_be_sitemaps: list[str] = []
         self._collector: SitemapCollector
+
+    def move(self, start: str) -> None:
+        """Take this for the start page; the variants of its host are tried once, unless it was declared."""
+        self.start = start
+        declared = site_key(start) in self.options.hosts
+        self._variant_origins = frozenset() if declared else frozenset(origin_of(v) for v in variants(start))
 
     def gather(self) -> None:
         """Run to the end. Raises AuditCutShort or Interrupted after keeping what was gathered."""
@@ -165,7 +172,8 @@ class LiveSite:
             if self._host_is_down(origin):
                 return
             if site_key(self.start) not in self.options.hosts:
-                await self._variants()
+                await settle(self)
+                origin = origin_of(self.start)
             await self.made_up.ask(origin)
             for host in self.options.hosts:
                 await self._declared_host(host)
@@ -236,7 +244,7 @@ class LiveSite:
             con.execute(f"DELETE {answered}")
         for origin, status, hops, body in con.execute("SELECT origin, status, len(hops), body FROM robots").fetchall():
             self.gate.learn(origin, status, hops, body or b"")
-            self._robots[origin] = Answer(origin + "/robots.txt", status, body=body or b"")
+            self.robots[origin] = Answer(origin + "/robots.txt", status, body=body or b"")
         for (number,) in con.execute("SELECT address FROM answer").fetchall():
             self.frontier.seen.add(number)
         self.fetched = len(self.frontier.seen)
@@ -253,24 +261,17 @@ class LiveSite:
 
     def _host_is_down(self, origin: str) -> bool:
         """Whether nothing answers at the host at all; then the audit has nothing to go on."""
-        answer = self._robots[origin]
+        answer = self.robots[origin]
         if answer.status is not None or answer.failure not in DOWN:
             return False
         self.lost[split(self.start).host] = answer
         self.recorder.writer.add("given", [(self.recorder.id(self.start), "start")])
         return True
 
-    async def _variants(self) -> None:
-        """Try the host's variants once: robots.txt and start page; silence is no finding."""
-        for url in variants(self.start):
-            origin = origin_of(url)
-            answer = await self.fetcher.get(url, MAX_PAGE, tries=1)
-            if answer.status is None:
-                continue
-            await self.learn_robots(origin, "variant")
-            self.recorder.writer.add("given", [(self.recorder.id(url), "variant")])
-            self._open += 1
-            self._keep(answer, 0, 0, follow=False, parse=False)
+    def keep_aside(self, answer: Answer) -> None:
+        """Record an answer that is no page of the site: nothing of it is read or followed."""
+        self._open += 1
+        self._keep(answer, 0, 0, follow=False, parse=False)
 
     async def _declared_host(self, host: str) -> None:
         scheme = split(self.start).scheme
@@ -303,15 +304,15 @@ class LiveSite:
             row = (
                 origin, answer.status, answer.pause, media, hops, answer.url, answer.body, answer.cut, role, True, None,
             )  # fmt: skip
-            self._robots[origin] = answer
+            self.robots[origin] = answer
             self.recorder.writer.add("robots", [row])
             self.gate.learn(origin, answer.status, len(hops), answer.body)
 
     async def _sitemaps(self, origin: str) -> None:
         collector = self._collector = SitemapCollector(self.fetcher, self.recorder, self.made_up.hashes.get(origin))
         announced = []
-        for one in [origin, *(o for o in self._robots if o != origin and self.recorder.on_site(o + "/"))]:
-            answer = self._robots[one]
+        for one in [origin, *(o for o in self.robots if o != origin and self.recorder.on_site(o + "/"))]:
+            answer = self.robots[one]
             file = parse_robots(answer.body if answer.status == 200 else b"")
             announced += [(line.value, one, line.line) for line in file.sitemaps]
         found = await collector.collect([origin, _folder(self.start)], announced)
@@ -397,7 +398,7 @@ class LiveSite:
             self._done_one()
             return
         self.fetched += 1
-        answer = await self.fetcher.get(url, MAX_PAGE, bodies=False)
+        answer = self.ahead.pop(url, None) or await self.fetcher.get(url, MAX_PAGE, bodies=False)
         if self.interrupted and answer.status is None:
             self._done_one()
             return
@@ -490,4 +491,4 @@ class LiveSite:
 
     def is_silent(self, origin: str) -> bool:
         """Whether nothing answered when a host was asked for its robots.txt."""
-        return origin in self._robots and self._robots[origin].status is None
+        return origin in self.robots and self.robots[origin].status is None

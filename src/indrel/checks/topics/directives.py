@@ -57,7 +57,7 @@ WholeHosts = dict[tuple[str, str], WholeHost]
 def hidden_hosts(site: Site) -> WholeHosts:
     """Per origin and source (tag, header) the noindex on the start page, where nearly all pages say it through the same source."""
     found: WholeHosts = {}
-    for origin, start in site.starts.items():
+    for origin, start in site.fronts.items():
         if site.is_closed(origin):
             continue
         number = site.id_of(start)

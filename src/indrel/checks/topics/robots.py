@@ -46,7 +46,7 @@ Shut = dict[tuple[str, int], int]
 def shut_hosts(site: Site) -> Shut:
     """The hosts of the site that robots.txt shuts as a whole."""
     found: Shut = {}
-    for origin, start in site.starts.items():
+    for origin, start in site.fronts.items():
         host = site.robots.get(origin)
         if host is None or host.access is not Access.RULES or site.is_closed(origin):
             continue
@@ -158,7 +158,7 @@ def site_barred(site: Site) -> Iterator[Hit]:
     """
     by_rule: dict[tuple[str, tuple[Evidence, ...]], int] = {}
     for origin, i in shut_hosts(site):
-        key = origin, rules(site, site.starts[origin], 1 << i)
+        key = origin, rules(site, site.fronts[origin], 1 << i)
         by_rule[key] = by_rule.get(key, 0) | 1 << i
     for (origin, evidence), mask in by_rule.items():
         where = "the host" if site.is_lone_file else origin

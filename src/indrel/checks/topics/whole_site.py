@@ -30,19 +30,25 @@ def start_not_open(site: Site) -> Iterator[Hit]:
         number = site.id_of(url)
         if number is None or site.is_closed(site.base_origin):
             continue
-        found = site.rows(
-            """SELECT f.barred, f.hidden, f.tail, f.status, f.error, f.fold_how, t.origin || t.path, coalesce(t.site, true)
-            FROM fact f LEFT JOIN address t ON t.id = coalesce(f.folds_into, f.folds_to) WHERE f.id = ?""",
-            [number],
-        )
-        barred, hidden, tail, status, error, how, target, on_site = found[0]
-        behind = reasons(site, [number]).get(number, [])
-        mask, what = _shut(site, barred, hidden, tail, status, error, how, target, on_site)
-        if not mask:
-            continue
-        shown = tuple(dict.fromkeys(e for i in range(len(site.crawlers)) if mask >> i & 1 for e in decides(behind, i)))
         name = "the start page" if url.endswith("://" + url.split("/")[2] + "/") else url
-        yield Hit(url, mask, f"{name} {what}", shown or (Evidence("status", url, None, what),))
+        front = site.front_id if url == site.base else number
+        for at in (number,) if front in (None, number) else (number, front):
+            found = site.rows(
+                """SELECT f.origin || f.path, f.barred, f.hidden, f.tail, f.status, f.error, f.fold_how, t.origin || t.path,
+                coalesce(t.site, true) FROM fact f LEFT JOIN address t ON t.id = coalesce(f.folds_into, f.folds_to) WHERE f.id = ?""",
+                [at],
+            )
+            there, barred, hidden, tail, status, error, how, target, on_site = found[0]
+            behind = reasons(site, [at]).get(at, [])
+            mask, what = _shut(site, barred, hidden, tail, status, error, how, target, on_site)
+            if not mask:
+                continue
+            shown = tuple(
+                dict.fromkeys(e for i in range(len(site.crawlers)) if mask >> i & 1 for e in decides(behind, i))
+            )
+            by = f" leads to {there}, which" if at != number else ""
+            yield Hit(url, mask, f"{name}{by} {what}", shown or (Evidence("status", there, None, what),))
+            break
 
 
 def _shut(
@@ -78,7 +84,7 @@ def site_nofollow(site: Site) -> Iterator[Hit]:
     Rests on: The robots meta tag: nofollow covers every link of a page; `rel` token lists of WHATWG HTML.
     Evidence: The tag, header or link on the start page.
     """
-    start = site.start_id
+    start = site.front_id
     if start is None:
         return
     pages, *told = site.rows(
@@ -128,7 +134,7 @@ def script_only(site: Site) -> Iterator[Hit]:
     Rests on: WHATWG HTML: what is served is what a parser without scripting sees.
     Evidence: The script that is to fill the page.
     """
-    start = site.start_id
+    start = site.front_id
     if start is None:
         return
     found = site.rows(

@@ -1,0 +1,56 @@
+"""Where a site stands: of the variants of its host (https, www) the one that the address which was named redirects to."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from indrel.core.address import origin_of, site_key, split, variants
+from indrel.gather.parsing import MAX_PAGE
+
+if TYPE_CHECKING:
+    from indrel.sources.site import LiveSite
+
+
+async def settle(site: LiveSite) -> None:
+    """Find the variant that the site stands at, and try the others once: robots.txt and start page; silence is no finding."""
+    been = {site.start}
+    while there := await _leads_to(site):
+        if there in been:
+            break  # in a circle, as browsers find out too
+        been.add(there)
+        await _move(site, there)
+    for url in variants(site.start):
+        if site.recorder.id(url) in site.frontier.seen:
+            continue
+        answer = await site.fetcher.get(url, MAX_PAGE, tries=1)
+        if answer.status is None:
+            continue
+        await site.learn_robots(origin_of(url), "variant")
+        site.recorder.writer.add("given", [(site.recorder.id(url), "variant")])
+        site.keep_aside(answer)
+
+
+async def _leads_to(site: LiveSite) -> str | None:
+    """The start page's address at the variant that it redirects to; what it answers is kept for the crawl."""
+    parts, others = split(site.start), variants(site.start)
+    if not others or not site.gate.allowed(parts.origin, [parts.path])[0]:
+        return None
+    answer = site.ahead[site.start] = await site.fetcher.get(site.start, MAX_PAGE, bodies=False)
+    origin = origin_of(answer.target) if answer.target else ""
+    return origin + parts.path if f"{origin}/" in others else None
+
+
+async def _move(site: LiveSite, there: str) -> None:
+    """Take that for the start page, as every visitor does; the one that was named is a variant."""
+    named, recorder, writer = site.start, site.recorder, site.recorder.writer
+    site.move(there)
+    writer.add("given", [(recorder.id(named), "variant")])
+    site.keep_aside(site.ahead.pop(named))
+    recorder.commit(force=True)
+    recorder.move(recorder.hosts - {site_key(named)} | {site_key(there)})
+    writer.con.execute("UPDATE robots SET role = 'variant' WHERE origin = ?", [origin_of(named)])
+    for origin in (origin_of(named), origin_of(there)):
+        writer.con.execute("UPDATE address SET site = ? WHERE origin = ?", [recorder.on_site(f"{origin}/"), origin])
+    note = f"{writer.meta['source']['location']} redirects to {there}, which was audited"
+    writer.set_meta(base=there, hosts=sorted(recorder.hosts), notes=[note])
+    await site.learn_robots(origin_of(there), "site")
