@@ -97,6 +97,10 @@ def robots_case(
 
 
 TO = html(title="Target")
+REPLY, REPLYING = (
+    "/a?replytocom=1",
+    html(canonical("/a"), a("/a", rel="nofollow")),
+)  # a form that leads back to its page
 CASES: dict[str, Case] = dict(
     [
         (
@@ -513,13 +517,13 @@ CASES |= {
     "link-nofollow-inside": Case(
         {**listed("/a", TO), "/": start("/b", more=a("/a", rel="nofollow")), "/b": html(body=a("/a"))},
         ("/a",),
-        {"/": start("/b", "/a")},
+        {"/": start("/b", "/a", REPLY), REPLY: REPLYING},
         severity="note",
     ),
     "link-mixed": Case(
         site(**{"/": start("/b", more=a("/a", rel="ugc")), "/b": html(body=a("/a")), "/a": TO}),
         ("/a",),
-        {"/": start("/b", "/a")},
+        {"/": start("/b", "/a", REPLY), REPLY: REPLYING},
     ),
     "page-nofollow": Case(
         {**listed("/a", TO), "/": start("/a", head='<meta name="robots" content="nofollow">')},

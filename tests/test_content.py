@@ -311,7 +311,8 @@ def test_what_the_sitemaps_leave_out(audit_site: AuditSite) -> None:
     """An open, linked page is missing from the sitemap where most of its section and kind are in it; no fault by itself."""
     huts, faq = [f"/huts/{n}" for n in "abcdefg"], ["/faq/a", "/faq/b"]
     pages = {p: html(canonical(p), f"<p>{prose(n, 30)}</p>") for n, p in enumerate([*huts, *faq])}
-    pages |= {**BASE, "/": html(canonical("/"), a(*huts, *faq, "/huts/hidden")), "/huts/hidden": html(NOINDEX)}
+    pages |= {**BASE, "/": html(canonical("/"), a(*huts, *faq, "/huts/hidden", "/huts/a/2")), "/huts/hidden": html(NOINDEX),
+              "/huts/a/2": html(canonical("/huts/a/2"), f"<p>{prose(99, 30)}</p>")}  # fmt: skip
     for listed_ones, missing in ((huts[:5], huts[5:]), (huts[:3], []), ([*huts, "/faq/a"], [])):
         site, verdict = audit_site(pages | {"/sitemap.xml": sitemap("/", *listed_ones)})
         assert {r.url.removeprefix(HOST) for r in listed(site, Filters(left_out=True))} == set(missing)

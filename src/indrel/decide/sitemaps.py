@@ -50,7 +50,11 @@ def sitemap_states(site: Site) -> list[SitemapStates]:
 
 
 _ALIKE = "html AND open > 0 AND f.site AND kind IS NOT NULL"
-_LEFT_OUT = "NOT listed AND followed > 0 AND want NOT IN ('hide', 'lock', 'drop')"
+_NEXT_PART = "/[0-9]{1,3}/?$"
+"""How addresses end that stand below a page of their own as its second or third part."""
+
+_LEFT_OUT = f"""NOT listed AND followed > 0 AND want NOT IN ('hide', 'lock', 'drop') AND NOT (regexp_matches(path, '{_NEXT_PART}')
+    AND regexp_replace(path, '{_NEXT_PART}', '') IN (SELECT rtrim(path, '/') FROM fact WHERE html AND listed))"""
 
 LEFT_OUT = f"""f.id IN (SELECT f.id FROM fact f JOIN place p ON p.address = f.id WHERE {_ALIKE} AND {_LEFT_OUT} AND (p.section, kind) IN
     (SELECT (p.section, kind) FROM fact f JOIN place p ON p.address = f.id WHERE {_ALIKE} GROUP BY p.section, kind

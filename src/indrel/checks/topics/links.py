@@ -192,13 +192,14 @@ def link_nofollow_inside(site: Site) -> Iterator[Hit]:
     Evidence: The unfollowed links.
     """
     told = {row[0] for row, _ in cut_off(site)} if site.complete else set()
+    own = of_own_variants(site)
     found = [
-        row
-        for row in site.rows(
+        (number, url, mask, unfollowed - own.get(number, 0), entry)
+        for number, url, mask, unfollowed, entry in site.rows(
             f"""SELECT id, origin || path, {site.all_mask} & ~barred, unfollowed, entry FROM fact
             WHERE site AND want = 'show' AND unfollowed > 0 AND tail IN ('', 'unread') ORDER BY origin, path"""
         )
-        if row[0] not in told and row[2]
+        if number not in told and mask and unfollowed > own.get(number, 0)
     ]
     ids = [row[0] for row in found]
     links, pages = links_to(site, ids, unfollowed=True), linking_pages(site, ids, unfollowed=True)
@@ -207,6 +208,17 @@ def link_nofollow_inside(site: Site) -> Iterator[Hit]:
         message = f"{count:,} {are} to this wanted page {'is' if count == 1 else 'are'} not followed"
         yield Hit(url, mask, message, (*links.get(number, ()), *stated(site, entry)),
                   also=tuple(pages.get(number, [])[:MOST_NAMED]), implied=entry is None)  # fmt: skip
+
+
+@once
+def of_own_variants(site: Site) -> dict[int, int]:
+    """Per page the unfollowed links to it from pages that give way to it: on a form to reply, the link that goes back."""
+    return dict(
+        site.rows(
+            f"""SELECT l.target, count(*) FROM fact f JOIN link l ON l.source = f.id AND l.target = f.folds_to
+            WHERE f.fold_how = 'canonical' AND l.flags & {UNFOLLOWED} > 0 GROUP BY l.target"""
+        )
+    )
 
 
 @check("link-mixed", CheckClass.CONFLICT, Severity.NOTE, needs=(Need.LINKS,), feeds=("link",))
@@ -218,10 +230,15 @@ def link_mixed(site: Site) -> Iterator[Hit]:
     Rests on: WHATWG HTML: rel=nofollow holds for the one link.
     Evidence: An unfollowed link and a followed one.
     """
-    found = site.rows(
-        f"""SELECT id, origin || path, {site.all_mask} & ~barred, followed, unfollowed FROM fact
-        WHERE site AND followed > 0 AND unfollowed > 0 ORDER BY origin, path"""
-    )
+    own = of_own_variants(site)
+    found = [
+        (number, url, mask, followed, unfollowed - own.get(number, 0))
+        for number, url, mask, followed, unfollowed in site.rows(
+            f"""SELECT id, origin || path, {site.all_mask} & ~barred, followed, unfollowed FROM fact
+            WHERE site AND followed > 0 AND unfollowed > 0 ORDER BY origin, path"""
+        )
+        if unfollowed > own.get(number, 0)
+    ]
     ids = [row[0] for row in found]
     without, followed = links_to(site, ids, most=1, unfollowed=True), links_to(site, ids, most=1, unfollowed=False)
     for number, url, mask, yes, no in found:
