@@ -33,7 +33,7 @@ SITE: dict[str, Any] = {
         for n in range(PAGES)
     },
 }  # fmt: skip
-ENDS_WITHIN = 5.0
+ENDS_WITHIN = 10.0
 
 
 def command(server: DemoServer, snapshot: str, *more: str) -> list[str]:
