@@ -11,6 +11,7 @@ import threading
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
+from dataclasses import replace
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any
@@ -53,11 +54,13 @@ class Watched:
 def audit(watched: Watched, tmp_path: Any, hosts: tuple[str, ...] = (), **options: Any) -> tuple[Any, Any]:
     names = ("www.sarnfell.example", "sarnfell.example", *hosts)
     crawlers = resolve(options.pop("crawlers", ("googlebot", "bingbot", "*")))
-    start = options.pop("start", HOST + "/")
+    start, then = options.pop("start", HOST + "/"), options.pop("then", None)
     with DemoServer(site=watched.site) as server:
         connect = tuple(Connect(h, "127.0.0.1", server.port) for h in names)
         wanted = GatherOptions(crawlers=crawlers, connect=connect, **{"rate": 0, "timeout": 5, **options})
         pipeline.gather(start, wanted, tmp_path / "s.indrel")
+        if then:
+            pipeline.gather(start, replace(wanted, limit=None), tmp_path / "s.indrel", **then)
     return pipeline.examine(tmp_path / "s.indrel")
 
 
@@ -397,6 +400,9 @@ def test_a_site_stands_where_its_named_variant_leads(named: str, tmp_path: Path)
     assert site.rows("SELECT path FROM fact WHERE html AND site ORDER BY path") == [("/",), ("/a",)]
     assert watched.paths().count("/a") == 1 and f"{named} redirects to {site.base}, which was audited" in verdict.notes
     assert not [f for f in verdict.findings if f.check in ("start-not-open", "no-path", "sitemap-foreign")]
+    site.close()
+    site, _ = audit(watched, tmp_path, start=named, limit=1, then={"resume": True})
+    assert site.rows("SELECT path FROM fact WHERE html AND site ORDER BY path") == [("/",), ("/a",)]
     origin = named.rstrip("a").rstrip("/")
     watched = Watched({**BASE, "/a": html(), **leads, origin + "/robots.txt": robots("Disallow: /")})
     site.close()

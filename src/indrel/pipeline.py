@@ -120,7 +120,7 @@ def gather(
         cut: IndrelError | None = None
         try:
             with _continued(path, kind, read) if again else _begin(path, kind, read) as writer:
-                recorder = Recorder(writer, [site_key(read.base), *read.options.hosts])
+                recorder = Recorder(writer, {*writer.meta["hosts"], *read.options.hosts})
                 try:
                     because = read.gather(recorder, pool)
                 except (AuditCutShort, Interrupted) as error:

@@ -35,6 +35,7 @@ class Live:
     def gather(self, recorder: Recorder, pool: ParserPool) -> str | None:
         """Crawl it; see `Source`."""
         site = LiveSite(recorder.writer.meta["base"], recorder, pool, self.options)  # resumed, it may have moved
+        site.named = self.base
         site.gather()
         if site.limit_hit:
             return f"--limit {self.options.limit} was reached"

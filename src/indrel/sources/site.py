@@ -81,6 +81,7 @@ class LiveSite:
         self.joiner = Joiner(20_000)
         self.keeper = Keeper(recorder, self.joiner, options.user_parts)
         self.fetched = 0
+        self.named = start  # credentials are for where it was named, whatever that redirects to
         self.ahead: dict[str, Answer] = {}  # answers of pages whose turn comes later
         self._heard: dict[int, bytes] = {}
         self._waiting: deque[_Page] = deque()
@@ -121,7 +122,7 @@ class LiveSite:
             for wish in (signal.SIGINT, signal.SIGTERM):
                 loop.add_signal_handler(wish, self._interrupt)
         scheme = split(self.start).scheme
-        own = {origin_of(self.start), *(f"{scheme}://{host}" for host in self.options.hosts)}
+        own = {origin_of(self.named), *(f"{scheme}://{host}" for host in self.options.hosts)}
         async with Fetcher(self.options, own) as self.fetcher:
             self.made_up = MadeUp(self.fetcher, self.gate, self.recorder, self.joiner)
             main = asyncio.ensure_future(self._run())
