@@ -135,6 +135,8 @@ def test_one_line_of_a_template_is_one_cause() -> None:
         for n, to in (("bind.html", "en"), ("mod/core.html", "en"), ("new.html", "de"), ("b-copy.html", "da/b"))
     ]
     assert sorted(c.count for c in gather_causes(twins)[1]) == [1, 1, 2], "copies of whole folders are one cause"
+    leads = [finding(f"{HOST}/{n}", f'<meta http-equiv="refresh" content="0;URL=../{n}/end.html">') for n in "abc"]
+    assert len(gather_causes(leads)[1]) == 1, "where a refresh leads is each page's own"
 
 
 @pytest.mark.parametrize(

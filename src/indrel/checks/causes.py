@@ -32,6 +32,9 @@ _DATE = re.compile(
     r"\b\d{4}-\d{2}-\d{2}(?:[T ][\d:.+Z-]+)?|\b\d{1,2} [A-Z][a-z]{2,8} \d{4}(?: [\d:]+(?: [A-Z]{3,4})?)?"
 )
 
+_LEADS_TO = re.compile(r"(http-equiv\s*=\s*[\"']?refresh\b.*?\burl\s*=)[^\">]*", re.IGNORECASE | re.DOTALL)
+"""Where a refresh leads: that is each page's own, as its address is."""
+
 Key = tuple[str, ...]
 
 
@@ -76,7 +79,8 @@ def line_of(line: Evidence, section: str, *urls: str) -> Key:
         return ("sitemap", line.where)
     if line.kind == "intent":
         return ("intent", line.where, str(line.line))
-    text = pattern(line.text, dict.fromkeys((*urls, line.where)))
+    text = _LEADS_TO.sub(r"\1", line.text) if line.kind == "tag" else line.text
+    text = pattern(text, dict.fromkeys((*urls, line.where)))
     return (line.kind, text) if line.kind in DIRECTIVES else (line.kind, section, text)
 
 
