@@ -9,7 +9,7 @@ from typing import Any
 
 import pytest
 
-from cases import BASE, HOST, NOINDEX, a, canonical, html, robots, sitemap
+from cases import BASE, HOST, NOINDEX, XMLNS, a, canonical, html, robots, sitemap
 from conftest import AuditSite
 from indrel.ask.compare import compare, said_sql
 from indrel.core.address import HostMap
@@ -166,6 +166,23 @@ def test_what_could_not_be_read_is_neither_mended_nor_worse(
         assert not found.addresses_gone and not found.sitemap_gone and not found.states and found.worse == 0
     assert not [f for f in found.findings_gone if f.url == HOST + "/tag/a"]
     assert not [c for c in found.states if c.url == HOST + "/tag/a" and c.after == "broken"]
+
+
+def test_what_stood_in_a_file_or_page_that_could_not_be_read_is_unknown(audit_site: AuditSite) -> None:
+    """A sitemap that is down tells nothing of its entries, and a page that is down nothing of where its links led."""
+    index = f"<sitemapindex {XMLNS}><sitemap><loc>{HOST}/one.xml</loc></sitemap><sitemap><loc>{HOST}/two.xml</loc></sitemap></sitemapindex>"
+    pages = {**BASE, "/sitemap.xml": index, "/one.xml": sitemap("/", "/a"), "/two.xml": sitemap("/b"),
+             "/": html(canonical("/"), a("/a", "/b")), "/a": html(NOINDEX), "/b": html(canonical("/b"), a("/gone"))}  # fmt: skip
+    for change, gone, check, url in (
+        ({"/one.xml": DOWN}, [], "listed-hidden", "/a"), ({"/b": DOWN}, [], "link-to-gone", "/gone"),
+        ({"/two.xml": sitemap(), "/a": html()}, ["/b"], "listed-hidden", None),
+    ):  # fmt: skip
+        before, after = audit_site(pages)[0], audit_site({**pages, **change})[0]
+        found, back = compare(before, after), compare(after, before)
+        assert found.sitemap_gone == [HOST + path for path in gone] == back.sitemap_new
+        for findings, unknown in ((found.findings_gone, found.unknown), (back.findings_new, back.unknown)):
+            assert (check in {f.check for f in findings}) is (url is None)
+            assert url is None or (HOST + url, "503 Service Unavailable") in {(u["url"], u["because"]) for u in unknown}
 
 
 def test_a_limit_makes_nothing_worse(audit_site: AuditSite) -> None:

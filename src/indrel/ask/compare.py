@@ -121,7 +121,7 @@ def compare(before: Site, after: Site, hosts: HostMap | None = None) -> Comparis
     states = changed_states(before, after, hosts)
     common = int(after.one("SELECT count(*) FROM fact JOIN earlier USING (origin, path) WHERE known"))
     then, now = Unreadable(before), Unreadable(after)
-    sets = _known_sets(then, now)
+    sets = _known_sets(then, now, hosts)
     findings = _findings(before, after, hosts)
     return Comparison(
         common, states, _edits(before, after, states, hosts), _directives(after), _rules(before, after), sets.sitemap_new,
@@ -141,8 +141,8 @@ def _bring_over(before: Site, after: Site, hosts: HostMap) -> None:
         "earlier": f"SELECT other AS origin, path, want, {UNKNOWN} AS unseen, {states} FROM fact "
         "JOIN stands_for USING (origin) WHERE known",
         "earlier_said": f"SELECT other AS origin, path, robots, canonical FROM ({said_sql('m.other')}) JOIN stands_for USING (origin)",
-        "earlier_listed": "SELECT DISTINCT m.other AS origin, a.path FROM entry e "
-        "JOIN address a ON a.id = e.address JOIN stands_for m ON m.origin = a.origin",
+        "earlier_listed": "SELECT DISTINCT m.other AS origin, a.path, s.url AS file FROM entry e "
+        "JOIN sitemap s ON s.id = e.sitemap JOIN address a ON a.id = e.address JOIN stands_for m ON m.origin = a.origin",
     }
     for name, sql in tables.items():
         data: Any = con.sql(sql).to_arrow_table()
@@ -202,7 +202,8 @@ def changed_states(before: Site, after: Site, hosts: HostMap | None = None) -> l
 
 class _Sets(NamedTuple):
     """Addresses and sitemap entries that only one of the audits has. `unseen_gone` and `unseen_new` are those that the other
-    could not have come across: neither gone nor new."""
+    could not have come across: neither gone nor new; `files_new` and `files_gone` are sitemaps that it could not read, with
+    the reason."""
 
     new: list[str]
     gone: list[str]
@@ -210,33 +211,58 @@ class _Sets(NamedTuple):
     sitemap_gone: list[str]
     unseen_new: list[str]
     unseen_gone: list[str]
+    files_new: dict[str, str]
+    files_gone: dict[str, str]
 
 
-def _known_sets(then: Unreadable, now: Unreadable) -> _Sets:
-    before, after = then.site, now.site
+def _known_sets(then: Unreadable, now: Unreadable, hosts: HostMap) -> _Sets:
+    after = now.site
     here = "SELECT origin, path FROM fact WHERE known"
-    listed = "SELECT DISTINCT a.origin, a.path FROM entry e JOIN address a ON a.id = e.address"
+    after.con.execute(
+        """CREATE OR REPLACE TEMP TABLE later_listed AS SELECT DISTINCT a.origin, a.path, s.url AS file FROM entry e
+        JOIN sitemap s ON s.id = e.sitemap JOIN address a ON a.id = e.address"""
+    )
+    no_more, not_yet = (
+        _files_unknown(after, "earlier_listed", now, hosts.url),
+        _files_unknown(after, "later_listed", then, hosts.back().url),
+    )
+    listed, listed_then = "SELECT origin, path FROM later_listed", "SELECT origin, path FROM earlier_listed"
     new, gone, sitemap_new, sitemap_gone = (
         [
             url
             for (url,) in after.rows(
-                f"SELECT origin || path AS url FROM (({ours}) EXCEPT ({theirs})) ORDER BY url"
+                f"SELECT origin || path AS url FROM (({ours}) EXCEPT ({theirs})) ORDER BY url", [list(unknown)] if unknown else None
             )
         ]
-        for ours, theirs in (
-            (here, "SELECT origin, path FROM earlier"), ("SELECT origin, path FROM earlier", here),
-            (listed, "SELECT origin, path FROM earlier_listed"), ("SELECT origin, path FROM earlier_listed", listed),
+        for ours, theirs, unknown in (
+            (here, "SELECT origin, path FROM earlier", {}), ("SELECT origin, path FROM earlier", here, {}),
+            (listed, _or_in_files(listed_then, "later_listed", not_yet), not_yet),
+            (listed_then, _or_in_files(listed, "earlier_listed", no_more), no_more),
         )
     )  # fmt: skip
     unseen_new: list[str] = []
     unseen_gone: list[str] = []
     if now.whole:
         unseen_gone, gone = gone, []
-        sitemap_gone = sitemap_gone if _sitemap_read(after) else []
     if then.whole:
         unseen_new, new = new, []
-        sitemap_new = sitemap_new if _sitemap_read(before) else []
-    return _Sets(new, gone, sitemap_new, sitemap_gone, unseen_new, unseen_gone)
+    return _Sets(new, gone, sitemap_new, sitemap_gone, unseen_new, unseen_gone, not_yet, no_more)
+
+
+def _files_unknown(site: Site, table: str, there: Unreadable, mapped: Callable[[str], str]) -> dict[str, str]:
+    """Sitemap files of a table that the other audit could not read, with the reason."""
+    files = {file: mapped(file) for (file,) in site.rows(f"SELECT DISTINCT file FROM {table}")}
+    because = there.why(files.values())
+    return {file: because[other] for file, other in files.items() if other in because}
+
+
+def _or_in_files(listed: str, table: str, files: Iterable[str]) -> str:
+    """What is listed, and what stands in files of a table of which the other audit does not know: their names come as a list."""
+    return (
+        f"{listed} UNION SELECT origin, path FROM {table} WHERE file IN (SELECT unnest(?::VARCHAR[]))"
+        if files
+        else listed
+    )
 
 
 def _directives(after: Site) -> list[dict[str, object]]:
@@ -299,16 +325,13 @@ def _unknown(then: Unreadable, now: Unreadable, sets: _Sets, findings: _Findings
         AND (barred = 0 OR origin IN ({_origins(unreachable(now.site))})) AND NOT e.unseen ORDER BY url"""
     )
     reasons_of = now.why([url for (url,) in lost_sight])
-    reasons_of |= dict.fromkeys(sets.unseen_gone, now.whole or "")
-    for when, because in (("now", reasons_of), ("then", dict.fromkeys(sets.unseen_new, then.whole or ""))):
+    reasons_of |= dict.fromkeys(sets.unseen_gone, now.whole or "") | sets.files_gone
+    then_of = dict.fromkeys(sets.unseen_new, then.whole or "") | sets.files_new
+    for when, because in (("now", reasons_of), ("then", then_of)):
         unknown += [
             {"url": url, "because": why, "when": when, "checks": []} for url, why in because.items() if url not in told
         ]
     return unknown
-
-
-def _sitemap_read(site: Site) -> bool:
-    return bool(site.one("SELECT count(*) FROM sitemap WHERE status = 200 AND fetch_error IS NULL"))
 
 
 def known_of(
@@ -318,12 +341,12 @@ def known_of(
 
     `there` gives the address that stands for one in the other audit.
     """
-    because = Unreadable(site).why(there(f.url) for f in findings)
+    why = Unreadable(site).of(findings, there)
     unasked = Unasked(site)
     known: list[Finding] = []
     unknown: dict[tuple[str, str], list[str]] = {}
     for finding in findings:
-        reason = because.get(there(finding.url)) or unasked.why(finding.check, there(finding.url))
+        reason = why(finding) or unasked.why(finding.check, there(finding.url))
         if reason:
             unknown.setdefault((finding.url, reason), []).append(finding.check)
         else:

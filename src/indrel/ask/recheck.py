@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
+from indrel.ask.unknown import rests_on
 from indrel.core.model import Finding, Severity
 from indrel.decide.site import Site
 
@@ -59,9 +60,8 @@ def addresses(site: Site, findings: Iterable[Finding], urls: Iterable[str] = ())
     """The addresses of the site that findings depend on: subjects, those beside them, pages that are evidence."""
     named = set(urls)
     for finding in findings:
-        named.add(finding.url)
+        named.update(rests_on(finding))
         named.update(finding.also[:MOST_BESIDE])
-        named.update(e.where for e in finding.evidence if "://" in e.where)
     return {
         url
         for (url,) in site.rows(
@@ -110,7 +110,9 @@ def held(
         )
         if same:
             changed.append((finding, same.pop(0)))
-        elif why := unread.get(finding.url) or unasked(finding.check, finding.url):
+        elif why := next((unread[url] for url in rests_on(finding) if url in unread), None) or unasked(
+            finding.check, finding.url
+        ):
             unknown.append((finding, why))
         else:
             mended.append(finding)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from typing import Any
 
 from indrel.checks import checks as catalogue
@@ -10,11 +10,17 @@ from indrel.checks.catalogue import Need
 from indrel.checks.run import why_skipped
 from indrel.core.address import origin_of
 from indrel.core.answers import status_text
+from indrel.core.model import Finding
 from indrel.core.robots import Access
 from indrel.decide.site import Site
 
 UNKNOWN = "NOT read OR status IS NULL OR status >= 500 OR status IN (408, 425, 429)"
 """Whether nothing is known of an address, over the columns of `fact`: it was not read, or did not answer this time."""
+
+
+def rests_on(finding: Finding) -> list[str]:
+    """What has to be read again to know whether a finding still holds: its subject, and where its evidence stands."""
+    return [finding.url, *(e.where for e in finding.evidence if "://" in e.where)]
 
 
 def unreachable(site: Site) -> set[str]:
@@ -51,6 +57,8 @@ class Unreadable:
 
     def _nothing_read(self) -> str | None:
         """Why an address that an audit does not know may be there all the same; None where it would have been found."""
+        if self.site.meta["source"]["kind"] == "warc":
+            return "not in the archive"
         if not self.site.complete:
             return f"not read: {self.site.meta.get('incomplete_because') or 'the audit is not complete'}"
         start = self.site.rows(
@@ -62,6 +70,11 @@ class Unreadable:
         if because := self._shut.get(self.site.base_origin):
             return because
         return f"the start page could not be read: {status_text(status, error) if read else 'barred' if barred else 'not asked'}"
+
+    def of(self, findings: Iterable[Finding], there: Callable[[str], str]) -> Callable[[Finding], str | None]:
+        """Why it cannot be known whether these findings hold; `there` gives the address that stands for one in this audit."""
+        because = self.why(there(url) for finding in findings for url in rests_on(finding))
+        return lambda finding: next((why for url in rests_on(finding) if (why := because.get(there(url)))), None)
 
     def why(self, urls: Iterable[str]) -> dict[str, str]:
         """Of some addresses those that could not be read, with the reason."""

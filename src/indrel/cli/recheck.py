@@ -48,7 +48,7 @@ def recheck(
     """Ask again just for the addresses of findings, and say what is mended; a new snapshot keeps the answers."""
     from indrel import pipeline
     from indrel.ask import recheck as again
-    from indrel.ask.unknown import Unasked, Unreadable
+    from indrel.ask.unknown import Unasked, Unreadable, rests_on
     from indrel.checks import checks
     from indrel.core.address import split
     from indrel.core.page.tokens import nearest
@@ -89,7 +89,7 @@ def recheck(
     gathered = pipeline.ask_again(path, keep or pipeline.new_snapshot_path(host), asked, options)
     progress.clear()
     later, after = pipeline.examine(gathered.snapshot, crawlers, wants)
-    unread = Unreadable(later).why([*asked, *(f.url for f in before)])
+    unread = Unreadable(later).why({*asked, *(url for f in before for url in rests_on(f))})
     found = again.held(before, [f for f in after.findings if not f.accepted], asked, unread, stood, Unasked(later).why)
     later.close()
     subject = after.headline.subject
