@@ -208,7 +208,7 @@ def gate_open(site: Site) -> Iterator[Hit]:
     """A page that is just a password or login form may be listed, or is put forward by the sitemap.
 
     Why: Nobody searches for it, and it shows the way to those who try doors.
-    Mend: Say noindex on it, and take it out of the sitemap.
+    Mend: Say noindex on it, and leave it out of sitemaps.
     Rests on: Practice: pages that only ask for a password have nothing to list.
     Evidence: The password field, and the sitemap entry.
     """

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from typing import NamedTuple
 
 from indrel.checks.catalogue import Hit, Need, check
 from indrel.checks.evidence import WHERE, about, said, scripts
 from indrel.checks.measures import MANY, NEARLY_ALL
 from indrel.core.answers import status_text
 from indrel.core.model import CheckClass, Evidence, Severity, State, plural
-from indrel.core.page.facts import UNFOLLOWED
+from indrel.core.page.facts import UNFOLLOWED, Mark
 from indrel.decide.reasons import decides, reasons
 from indrel.decide.site import Site
 
@@ -33,45 +34,66 @@ def start_not_open(site: Site) -> Iterator[Hit]:
         name = "the start page" if url.endswith("://" + url.split("/")[2] + "/") else url
         front = site.front_id if url == site.base else number
         for at in (number,) if front in (None, number) else (number, front):
-            found = site.rows(
-                """SELECT f.origin || f.path, f.barred, f.hidden, f.tail, f.status, f.error, f.fold_how, t.origin || t.path,
-                coalesce(t.site, true) FROM fact f LEFT JOIN address t ON t.id = coalesce(f.folds_into, f.folds_to) WHERE f.id = ?""",
-                [at],
-            )
-            there, barred, hidden, tail, status, error, how, target, on_site = found[0]
-            behind = reasons(site, [at]).get(at, [])
-            mask, what = _shut(site, barred, hidden, tail, status, error, how, target, on_site)
+            found = _look(site, at)
+            mask, what = _shut(site, found, at != number)
             if not mask:
                 continue
-            shown = tuple(
-                dict.fromkeys(e for i in range(len(site.crawlers)) if mask >> i & 1 for e in decides(behind, i))
-            )
-            by = f" leads to {there}, which" if at != number else ""
-            yield Hit(url, mask, f"{name}{by} {what}", shown or (Evidence("status", there, None, what),))
+            behind = reasons(site, [at]).get(at, [])
+            shown = dict.fromkeys(e for i in range(len(site.crawlers)) if mask >> i & 1 for e in decides(behind, i))
+            by = f" leads to {found.url}, which" if at != number else ""
+            yield Hit(url, mask, f"{name}{by} {what}", tuple(shown) or (Evidence("status", found.url, None, what),))
             break
 
 
-def _shut(
-    site: Site, barred: int, hidden: int, tail: str, status: int | None, error: str | None, how: str | None, target: str | None,
-    on_site: bool,
-) -> tuple[int, str]:  # fmt: skip
-    """For which crawlers an address is not open, and in which words."""
+class _Look(NamedTuple):
+    """What an address is found to be, and where it leads."""
+
+    url: str
+    barred: int
+    hidden: int
+    tail: str
+    status: int | None
+    error: str | None
+    how: str | None
+    marks: int
+    target: str | None
+    on_site: bool
+
+
+def _look(site: Site, number: int) -> _Look:
+    columns = (
+        "f.origin || f.path, f.barred, f.hidden, f.tail, f.status, f.error, f.fold_how, f.marks, t.origin || t.path"
+    )
+    return _Look(
+        *site.rows(
+            f"""SELECT {columns}, coalesce(t.site, true) FROM fact f
+            LEFT JOIN address t ON t.id = coalesce(f.folds_into, f.folds_to) WHERE f.id = ?""",
+            [number],
+        )[0]
+    )
+
+
+def _shut(site: Site, found: _Look, led: bool) -> tuple[int, str]:
+    """For which crawlers an address is not open, and in which words; `led`: the start page is where it leads."""
     every = site.all_mask
-    if tail in (State.LOCKED, State.GONE, State.BROKEN):
-        if not site.is_live and tail == State.GONE:
+    if found.tail == State.BROKEN and found.how is not None:
+        return every, "redirects in a circle"
+    if found.tail in (State.LOCKED, State.GONE, State.BROKEN):
+        if not site.is_live and found.tail == State.GONE:
             return 0, ""  # a folder may be a part of a site
-        return (
-            every,
-            f"answers “{status_text(status, error)}”" if status else f"does not answer: {error or 'no answer'}",
-        )
-    if tail == State.FOLDED and not on_site:
-        return every & ~barred, f"{'names' if how == 'canonical' else 'leads off the site, to'} {target}" + (
-            " as canonical, which is not on this site" if how == "canonical" else ""
-        )
-    if barred:
-        return barred, "is barred by robots.txt"
-    if hidden:
-        return hidden, "says noindex"
+        if not found.status:
+            return every, f"does not answer: {found.error or 'no answer'}"
+        return every, f"answers “{status_text(found.status, found.error)}”"
+    if found.tail == State.FOLDED and not found.on_site:
+        if found.how == "canonical":
+            return every & ~found.barred, f"names {found.target} as canonical, which is not on this site"
+        return every & ~found.barred, f"leads off the site, to {found.target}"
+    if found.barred:
+        return found.barred, "is barred by robots.txt"
+    if found.hidden:
+        return found.hidden, "says noindex"
+    if led and found.marks & Mark.ONLY_PASSWORD:
+        return every, "only asks for a password"
     return 0, ""
 
 
