@@ -109,6 +109,7 @@ def sentence(rows: Sequence[MatrixRow]) -> str:
 
 
 def _show(rows: Sequence[MatrixRow], subject: str) -> None:
+    from indrel.core.model import plural
     from indrel.reports.terminal import table
 
     term = terminal()
@@ -124,7 +125,10 @@ def _show(rows: Sequence[MatrixRow], subject: str) -> None:
             more = f" and {len(row.lines) - FEW:,} more lines" if len(row.lines) > FEW else ""
             why = f"{told}{more}"
         else:
-            why = "nothing bars it" if row.group else "no group holds for it"
+            why = "no group holds for it"
+            if row.group:
+                what = "anything" if row.barred is None else "a known address"
+                why = f"{plural(row.rules, 'rule')}, none bars {what}" if row.rules else "the group has no rule"
         cells.append([row.crawlers[0], row.purpose, reads, row.group or "none", why])
     term.console.print()
     styles = {"nothing": "magenta", "part": "yellow"}
