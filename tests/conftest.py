@@ -6,7 +6,7 @@ import json
 import os
 import subprocess
 import sysconfig
-from collections.abc import Callable, Iterator
+from collections.abc import AsyncIterator, Callable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -14,16 +14,18 @@ import pytest
 
 from forked import Forked
 from indrel import pipeline
+from indrel.core.address import split
+from indrel.core.answers import Failure
 from indrel.core.crawlers import resolve
 from indrel.core.intent import Intent, read_intent
 from indrel.core.model import Verdict
 from indrel.decide.site import Site
-from indrel.demo.server import DemoServer
 from indrel.demo.site import Response
 from indrel.demo.site import Site as Served
 from indrel.gather.parsing import ParserPool
 from indrel.sources import fetch
-from indrel.sources.options import Connect, GatherOptions
+from indrel.sources.client import Request, RequestFailed
+from indrel.sources.options import GatherOptions
 
 HOST = "www.sarnfell.example"
 PROGRAM = Path(sysconfig.get_path("scripts")) / "indrel"
@@ -58,9 +60,47 @@ def served(pages: dict[str, Any], missing: Response | None = None) -> Served:
 AuditSite = Callable[..., tuple[Site, Verdict]]
 
 
+class Values:
+    """Stands in for the HTTP client: answers come from a site's values, no server and no socket between."""
+
+    def __init__(self, site: Served, hosts: set[str]) -> None:
+        self.site, self.hosts = site, hosts
+
+    async def send(self, request: Request) -> Answered:
+        parts = split(request.url)
+        if parts.host not in self.hosts:
+            raise RequestFailed(Failure.NO_HOST, "no such host")
+        return Answered(
+            self.site.answer_as(request.headers.get("User-Agent", ""), parts.scheme, parts.host, parts.path)
+        )
+
+    def close(self) -> None:
+        pass
+
+
+class Answered:
+    """One answer, as the client gives it."""
+
+    def __init__(self, answer: Response) -> None:
+        self.status, self._body = answer.status, answer.body
+        self.headers = [
+            ("content-type", answer.media_type), ("content-length", str(len(answer.body))),
+            *((name.lower(), value) for name, value in answer.headers),
+        ]  # fmt: skip
+
+    def header(self, name: str) -> str | None:
+        return next((value for one, value in self.headers if one == name), None)
+
+    async def pieces(self) -> AsyncIterator[bytes]:
+        yield self._body
+
+    def close(self) -> None:
+        pass
+
+
 @pytest.fixture
 def audit_site(pool: ParserPool, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[AuditSite]:
-    """Serve a site, audit it in this process, give decisions and verdict. Retries come without a pause."""
+    """Audit a site of values in this process, give decisions and verdict. Retries come without a pause."""
     opened: list[Site] = []
     monkeypatch.setattr(fetch, "BACKOFF", (0.01, 0.01))
 
@@ -68,14 +108,13 @@ def audit_site(pool: ParserPool, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
         hosts = {p.split("/")[2] for p in pages if "://" in p} | {HOST, HOST[4:]}
         intent = read(options.pop("intent", None), tmp_path)
         crawlers = resolve(options.pop("crawlers", ("googlebot", "bingbot", "*")))
-        with DemoServer(site=served(pages, missing)) as server:
-            connect = tuple(Connect(h, "127.0.0.1", server.port) for h in sorted(hosts))
-            wanted = GatherOptions(
-                crawlers=crawlers, rate=0, connect=connect, timeout=5, hosts=intent.all_hosts, user_parts=intent.user_written,
-                **options,
-            )  # fmt: skip
-            path = tmp_path / f"s{len(opened)}.indrel"
-            pipeline.gather(f"https://{HOST}/", wanted, path, pool=_Kept(pool))
+        values = Values(served(pages, missing), hosts)
+        monkeypatch.setattr(fetch, "Client", lambda *_: values)
+        wanted = GatherOptions(
+            crawlers=crawlers, rate=0, timeout=5, hosts=intent.all_hosts, user_parts=intent.user_written, **options
+        )
+        path = tmp_path / f"s{len(opened)}.indrel"
+        pipeline.gather(f"https://{HOST}/", wanted, path, pool=_Kept(pool))
         site, verdict = pipeline.examine(path, intent=intent)
         opened.append(site)
         return site, verdict
