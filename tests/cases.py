@@ -599,7 +599,11 @@ CASES |= {
     "sitemap-foreign": Case(
         {**BASE, "/sitemap.xml": entries(loc(), loc("https://other.example/a"))},
         ("https://other.example/a",),
-        {"/sitemap.xml": entries(loc(), loc("/b"))},
+        {
+            "/robots.txt": robots("Disallow:"),
+            "/sitemap.xml": moved("/maps/new.xml"),
+            "/maps/new.xml": entries(loc(), loc("/maps/b")),
+        },
     ),
     "sitemap-bad-entry": Case(
         {**BASE, "/sitemap.xml": entries(loc(), loc("/a#top"))},

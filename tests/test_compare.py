@@ -9,7 +9,7 @@ from typing import Any
 
 import pytest
 
-from cases import BASE, HOST, NOINDEX, XMLNS, a, canonical, html, robots, sitemap
+from cases import BASE, HOST, NOINDEX, XMLNS, a, canonical, html, moved, robots, sitemap
 from conftest import AuditSite
 from indrel.ask.compare import compare, said_sql
 from indrel.core.address import HostMap
@@ -153,6 +153,7 @@ DOWN = Response(b"", 503)
     [
         ({"/tag/a": DOWN}, "503 Service Unavailable"),
         ({"/robots.txt": DOWN}, "robots.txt: 503 Service Unavailable"),
+        ({"/hall": DOWN}, "the start page could not be read: 503 Service Unavailable"),
         ({"/robots.txt": robots("Disallow: /tag/", f"Sitemap: {HOST}/sitemap.xml")}, "barred, so it was not read"),
     ],
 )
@@ -160,9 +161,11 @@ def test_what_could_not_be_read_is_neither_mended_nor_worse(
     change: dict[str, Any], because: str, audit_site: AuditSite
 ) -> None:
     hidden = {**BEFORE, "/tag/a": html(NOINDEX + canonical("/tag/b"))}
+    if "/hall" in change:  # the start page is where the start address leads
+        hidden |= {"/": moved("/hall"), "/hall": hidden["/"]}
     found = compare(audit_site(hidden)[0], audit_site({**hidden, **change})[0])
     assert (HOST + "/tag/a", because) in {(u["url"], u["because"]) for u in found.unknown}
-    if "/robots.txt" in change and DOWN in change.values():  # what was not come across may be there all the same
+    if DOWN in change.values() and "/tag/a" not in change:  # what was not come across may be there all the same
         assert not found.addresses_gone and not found.sitemap_gone and not found.states and found.worse == 0
     assert not [f for f in found.findings_gone if f.url == HOST + "/tag/a"]
     assert not [c for c in found.states if c.url == HOST + "/tag/a" and c.after == "broken"]

@@ -103,7 +103,7 @@ _OPEN = f"""SELECT origin || path FROM fact WHERE {_PAGE} AND read AND status < 
 
 def _closed_by(copy: Site) -> tuple[Evidence, ...]:
     """What keeps the start page from being listed: the rule, status or directive."""
-    start = copy.start_id
+    start = copy.front_id
     if start is None:
         return ()
     found = [e for e in decides(reasons(copy, [start]).get(start, ()), len(copy.crawlers) - 1) if e.kind != "canonical"]

@@ -119,11 +119,19 @@ class _Gatherer:
             self.writer.add("address", [(found, parts.origin, parts.path, True)])
         return found
 
-    def finish(self, number: int, todo: Found, summary: SitemapSummary, status: int | None, error: str | None) -> None:
+    def finish(
+        self,
+        number: int,
+        todo: Found,
+        summary: SitemapSummary,
+        status: int | None,
+        error: str | None,
+        final: str | None = None,
+    ) -> None:
         row = (
             number, todo.place, todo.via, todo.parent, None, todo.line, status, error, summary.kind, summary.root,
             summary.namespace, summary.octets, summary.entries, summary.gzipped, summary.error, summary.line,
-            summary.column, todo.place, False,
+            summary.column, final or todo.place, False,
         )  # fmt: skip
         self.writer.add("sitemap", [row])
         self.files.append(ReadFile(todo.place, summary.kind, summary.entries, summary.octets))
@@ -253,10 +261,10 @@ async def _fetch_all(url: str, gatherer: _Gatherer, options: GatherOptions) -> N
         for number, todo in enumerate(walk):
             reader, children = SitemapReader(), []
             status: int | None = None
-            error = None
+            error = final = None
             try:
                 async for piece in stream(fetcher, todo.place):
-                    status = piece.status
+                    status, final = piece.status, piece.url
                     children += gatherer.take(number, reader.feed(piece.octets))
                     if reader.summary.error:
                         break
@@ -265,7 +273,7 @@ async def _fetch_all(url: str, gatherer: _Gatherer, options: GatherOptions) -> N
             if todo.depth == 0 and status is None:
                 raise InputError(f"{url} cannot be read: {error or 'no answer'}")
             children += gatherer.take(number, reader.close())
-            gatherer.finish(number, todo, reader.summary, status, error)
+            gatherer.finish(number, todo, reader.summary, status, error, final)
             left = walk.lists(todo, number, children, partial(on_its_host, todo.place))
             gatherer.unread += [child.loc for child in left]
         for other in sorted(gatherer.origins - {origin})[:MOST_HOSTS]:  # who else may vouch for the file

@@ -62,7 +62,7 @@ class Unreadable:
         if not self.site.complete:
             return f"not read: {self.site.meta.get('incomplete_because') or 'the audit is not complete'}"
         start = self.site.rows(
-            f"SELECT read, status, error, barred FROM fact WHERE id = ? AND ({UNKNOWN})", [self.site.start_id]
+            f"SELECT read, status, error, barred FROM fact WHERE id = ? AND ({UNKNOWN})", [self.site.front_id]
         )
         if not start:
             return None

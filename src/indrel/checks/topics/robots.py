@@ -127,7 +127,7 @@ def robots_overreach(site: Site) -> Iterator[Hit]:
     caught = overreaching(site)
     listed = site.rows(
         f"""SELECT u.url FROM (SELECT unnest(?::VARCHAR[]) AS url) u JOIN fact f ON f.origin || f.path = u.url WHERE f.listed OR EXISTS
-        (SELECT 1 FROM link l WHERE l.target = f.id AND l.source = {-1 if site.start_id is None else site.start_id})""",
+        (SELECT 1 FROM link l WHERE l.target = f.id AND l.source = {-1 if site.front_id is None else site.front_id})""",
         [list(caught)],
     )
     firm = {url for (url,) in listed}

@@ -128,8 +128,10 @@ def sitemap_barred(site: Site) -> Iterator[Hit]:
 
 
 ORIGIN_OF_LOC = "regexp_replace(regexp_extract(lower(e.loc), '^(https?://[^/?#]*)', 1), '^(https://.*):443$|^(http://.*):80$', '\\1\\2')"
-FOLDER = "m.url[:length(m.url) - strpos(reverse(m.url), '/') + 1]"
-"""A sitemap's own folder, with the slash."""
+FOLDER, FINAL_FOLDER = (
+    f"{where}[:length({where}) - strpos(reverse({where}), '/') + 1]" for where in ("m.url", "m.final")
+)
+"""A sitemap's own folder, with the slash; and that of the address that its own redirects to."""
 
 
 @check("sitemap-foreign", CheckClass.CONFLICT, Severity.FIX, feeds=("entry",))
@@ -146,7 +148,8 @@ def sitemap_foreign(site: Site) -> Iterator[Hit]:
         f"""SELECT m.url, m.kind, e.loc, e.line, {ORIGIN_OF_LOC} AS place FROM entry e JOIN sitemap m ON m.id = e.sitemap
         WHERE e.fault IS NULL AND m.kind NOT IN ('html', 'index') AND starts_with(m.url, 'http')
         AND NOT starts_with({ORIGIN_OF_LOC} || regexp_extract(e.loc, '^[A-Za-z]+://[^/?#]*(.*)$', 1) || '/', {FOLDER})
-        ORDER BY m.url, e.line, e.col"""
+        AND NOT (m.final <> m.url AND starts_with({ORIGIN_OF_LOC} || regexp_extract(e.loc, '^[A-Za-z]+://[^/?#]*(.*)$', 1) || '/',
+            {FINAL_FOLDER})) ORDER BY m.url, e.line, e.col"""
     ):
         if vouched(site, url, origin):
             continue
