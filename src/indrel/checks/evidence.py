@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from typing import Any
+from typing import Any, NamedTuple
 
 from indrel.core.answers import status_text
 from indrel.core.model import Evidence
@@ -11,6 +11,15 @@ from indrel.core.page.facts import UNFOLLOWED, LinkFlag
 from indrel.core.robots import Access, HostRobots
 from indrel.decide.site import Site, once
 from indrel.decide.terms import CANONICAL_COUNTS
+
+
+class Subject(NamedTuple):
+    """A page that a check speaks of: its number, its address, and the crawlers that it holds for."""
+
+    id: int
+    url: str
+    crawlers: int
+
 
 FEW_IDS = 500
 """Up to so many numbers go into a query as a list; more as a table, for which the array library is loaded."""

@@ -12,6 +12,7 @@ from collections.abc import Callable, Mapping, Sequence
 from datetime import UTC, date, datetime
 from functools import cache, cached_property, wraps
 from importlib.resources import files
+from itertools import starmap
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
@@ -158,6 +159,10 @@ class Site:
 
     def rows(self, sql: str, parameters: Sequence[Any] | None = None) -> list[tuple[Any, ...]]:
         return self.con.execute(sql, parameters).fetchall()
+
+    def named(self, kind: Callable[..., T], sql: str, parameters: Sequence[Any] | None = None) -> list[T]:
+        """The rows of a query as named ones, whose fields are its columns in order."""
+        return list(starmap(kind, self.rows(sql, parameters)))
 
     def one(self, sql: str, parameters: Sequence[Any] | None = None) -> Any:
         return self.snapshot.one(sql, parameters)

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from typing import NamedTuple
 
 from indrel.checks.catalogue import Hit, Need, check
 from indrel.checks.changes import NAMED, NAMES_ITSELF, NAMES_THE_LAST, NAMES_THE_TARGET, SAID, Change, to
-from indrel.checks.evidence import WHERE, answers, canonicals, rules, said
+from indrel.checks.evidence import WHERE, Subject, answers, canonicals, rules, said
 from indrel.core.model import CheckClass, Evidence, Severity
 from indrel.decide.site import Site, once
 from indrel.decide.terms import CANONICAL_COUNTS
@@ -35,11 +36,23 @@ def stage_special(site: Site) -> None:
     )
 
 
-def special(site: Site, why: str) -> list[tuple[int, str, int, str, int, int]]:
-    """The pages of `special` of one sort, with where they fold to: page, target, crawlers that read the page, and those of
-    them that may not list the target."""
+class Folding(NamedTuple):
+    """A page that names another as canonical: its number and address, the target's, and the crawlers that it holds for.
+    `unlisted` are those of them that may not list the target, where that is asked."""
+
+    id: int
+    url: str
+    target: int
+    target_url: str
+    crawlers: int
+    unlisted: int = 0
+
+
+def special(site: Site, why: str) -> list[Folding]:
+    """The pages of `special` of one sort, for the crawlers that read the page."""
     stage_special(site)
-    return site.rows(
+    return site.named(
+        Folding,
         f"""SELECT f.id, f.origin || f.path, t.id, t.origin || t.path, {site.all_mask} & ~f.barred AS crawlers,
             {site.all_mask} & ~f.barred & ~t.open FROM fact f JOIN fact t ON t.id = f.folds_to
         WHERE f.id IN (SELECT id FROM special WHERE why = ?) ORDER BY f.origin, f.path""",
@@ -52,8 +65,8 @@ def bare_host(origin: str) -> str:
     return f"regexp_replace({origin}, '^[a-z]+://(www[.])?|:[0-9]+$', '', 'g')"
 
 
-def targets(site: Site, condition: str, mask: str) -> list[tuple[int, str, int, str, int]]:
-    """Pages that name another as canonical where the target meets a condition: page, target, crawlers.
+def targets(site: Site, condition: str, mask: str) -> list[Folding]:
+    """Pages that name another as canonical where the target meets a condition.
 
     The condition and the mask are SQL over `f` (the page) and `t` (the target). Crawlers that may
     not read the page are left out, and so are pages of which a more specific row speaks (a bent
@@ -61,14 +74,15 @@ def targets(site: Site, condition: str, mask: str) -> list[tuple[int, str, int, 
     """
     stage_special(site)
     return [
-        row
-        for row in site.rows(
+        one
+        for one in site.named(
+            Folding,
             f"""SELECT f.id, f.origin || f.path, t.id, t.origin || t.path, ({mask}) & ~f.barred AS crawlers
             FROM fact f JOIN fact t ON t.id = f.folds_to
             WHERE f.site AND f.fold_how = 'canonical' AND ({condition})
-            AND f.id NOT IN (SELECT id FROM special) ORDER BY f.origin, f.path"""
+            AND f.id NOT IN (SELECT id FROM special) ORDER BY f.origin, f.path""",
         )
-        if row[4]
+        if one.crawlers
     ]
 
 
@@ -91,16 +105,18 @@ def canonical_several(site: Site) -> Iterator[Hit]:
     Rests on: RFC 6596 section 3: one canonical; that several are ignored is engine practice.
     Evidence: Each of the canonicals.
     """
-    found = site.rows(
-        f"""SELECT c.address, f.origin || f.path, f.barred FROM canonical c JOIN fact f ON f.id = c.address
-        WHERE {CANONICAL_COUNTS} AND {OFTEN} AND f.site AND f.status < 300 GROUP BY ALL HAVING {SEVERAL} ORDER BY 2"""
+    found = site.named(
+        Subject,
+        f"""SELECT c.address, f.origin || f.path, {site.all_mask} & ~f.barred FROM canonical c JOIN fact f ON f.id = c.address
+        WHERE {CANONICAL_COUNTS} AND {OFTEN} AND f.site AND f.status < 300 GROUP BY ALL HAVING {SEVERAL} ORDER BY 2""",
     )
-    shown = canonicals(site, [row[0] for row in found])
-    for number, url, barred in found:
-        evidence = tuple(shown.get(number, ()))
-        mask = site.all_mask & ~barred
-        if mask:
-            yield Hit(url, mask, f"names {len(evidence)} different canonicals: engines ignore them all", evidence)
+    shown = canonicals(site, [one.id for one in found])
+    for one in found:
+        evidence = tuple(shown.get(one.id, ()))
+        if one.crawlers:
+            yield Hit(
+                one.url, one.crawlers, f"names {len(evidence)} different canonicals: engines ignore them all", evidence
+            )
 
 
 @check(
@@ -182,11 +198,11 @@ def canonical_to_redirect(site: Site) -> Iterator[Hit]:
 
 def _by_answer(site: Site, condition: str, message: str) -> Iterator[Hit]:
     found = targets(site, condition, f"{site.all_mask} & ~t.barred")
-    tags = canonicals(site, [row[0] for row in found])
-    shown = answers(site, [row[2] for row in found])
-    for number, url, target, target_url, mask in found:
-        evidence = (*tags.get(number, ()), *shown.get(target, ()))
-        yield Hit(url, mask, f"{message}: {target_url}", evidence, also=(target_url,))
+    tags = canonicals(site, [one.id for one in found])
+    shown = answers(site, [one.target for one in found])
+    for one in found:
+        evidence = (*tags.get(one.id, ()), *shown.get(one.target, ()))
+        yield Hit(one.url, one.crawlers, f"{message}: {one.target_url}", evidence, also=(one.target_url,))
 
 
 @check("canonical-to-hidden", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical-fold", "noindex"))
@@ -199,11 +215,12 @@ def canonical_to_hidden(site: Site) -> Iterator[Hit]:
     Evidence: The canonical, and the noindex of its target.
     """
     found = targets(site, "t.noindex & ~t.barred > 0 AND t.status < 300", "t.noindex & ~t.barred")
-    tags = canonicals(site, [row[0] for row in found])
-    shown = said(site, [row[2] for row in found], site.all_mask)
-    for number, url, target, target_url, mask in found:
-        evidence = (*tags.get(number, ()), *shown.get(target, ()))
-        yield Hit(url, mask, f"names a canonical that says noindex: {target_url}", evidence, also=(target_url,))
+    tags = canonicals(site, [one.id for one in found])
+    shown = said(site, [one.target for one in found], site.all_mask)
+    for one in found:
+        evidence = (*tags.get(one.id, ()), *shown.get(one.target, ()))
+        message = f"names a canonical that says noindex: {one.target_url}"
+        yield Hit(one.url, one.crawlers, message, evidence, also=(one.target_url,))
 
 
 @check(
@@ -218,10 +235,11 @@ def canonical_to_barred(site: Site) -> Iterator[Hit]:
     Evidence: The canonical, and the rule that bars its target.
     """
     found = targets(site, "t.barred > 0", "t.barred")
-    tags = canonicals(site, [row[0] for row in found])
-    for number, url, _, target_url, mask in found:
-        evidence = (*tags.get(number, ()), *rules(site, target_url, mask))
-        yield Hit(url, mask, f"names a canonical that robots.txt bars: {target_url}", evidence, also=(target_url,))
+    tags = canonicals(site, [one.id for one in found])
+    for one in found:
+        evidence = (*tags.get(one.id, ()), *rules(site, one.target_url, one.crawlers))
+        message = f"names a canonical that robots.txt bars: {one.target_url}"
+        yield Hit(one.url, one.crawlers, message, evidence, also=(one.target_url,))
 
 
 @check("canonical-chain", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical-fold",), change=NAMES_THE_LAST)
@@ -273,9 +291,9 @@ def loops(site: Site) -> list[list[int]]:
 
 
 def _chained(site: Site, chosen: Callable[[int], bool], message: str) -> Iterator[Hit]:
-    rows = targets(site, "t.fold_how = 'canonical' AND t.id <> f.id", f"{site.all_mask} & ~t.barred")
-    found = [row for row in rows if chosen(row[0])]
-    tags = canonicals(site, [row[0] for row in found] + [row[2] for row in found])
+    folding = targets(site, "t.fold_how = 'canonical' AND t.id <> f.id", f"{site.all_mask} & ~t.barred")
+    found = [one for one in folding if chosen(one.id)]
+    tags = canonicals(site, [number for one in found for number in (one.id, one.target)])
     onward = dict(
         site.rows(
             "SELECT f.id, t.origin || t.path FROM fact f JOIN fact t ON t.id = f.folds_to WHERE f.fold_how = 'canonical'"
@@ -283,10 +301,12 @@ def _chained(site: Site, chosen: Callable[[int], bool], message: str) -> Iterato
         if found
         else []
     )
-    for number, url, target, target_url, mask in found:
-        evidence = (*tags.get(number, ()), *tags.get(target, ()))
-        text = message.format(target_url, onward[target])
-        yield Hit(url, mask, text, evidence, also=tuple(dict.fromkeys((target_url, onward[target]))))
+    for one in found:
+        evidence = (*tags.get(one.id, ()), *tags.get(one.target, ()))
+        text = message.format(one.target_url, onward[one.target])
+        yield Hit(
+            one.url, one.crawlers, text, evidence, also=tuple(dict.fromkeys((one.target_url, onward[one.target])))
+        )
 
 
 @check(
@@ -305,8 +325,9 @@ def canonical_and_noindex(site: Site) -> Iterator[Hit]:
     Evidence: The noindex and the canonical.
     """
     found = targets(site, "f.noindex > 0 AND f.status < 300", "f.noindex")
-    noindex = said(site, [row[0] for row in found], site.all_mask)
-    tags = canonicals(site, [row[0] for row in found])
-    for number, url, _, target_url, mask in found:
-        evidence = (*noindex.get(number, ()), *tags.get(number, ()))
-        yield Hit(url, mask, f"says noindex and names another canonical: {target_url}", evidence, also=(target_url,))
+    ids = [one.id for one in found]
+    noindex, tags = said(site, ids, site.all_mask), canonicals(site, ids)
+    for one in found:
+        evidence = (*noindex.get(one.id, ()), *tags.get(one.id, ()))
+        message = f"says noindex and names another canonical: {one.target_url}"
+        yield Hit(one.url, one.crawlers, message, evidence, also=(one.target_url,))

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from typing import NamedTuple
 
 from indrel.checks.catalogue import Hit, check
 from indrel.checks.changes import EACH_ITSELF, NAMES_ITSELF
 from indrel.checks.evidence import WHERE, canonicals, of_each
 from indrel.checks.measures import MANY, MOST_NAMED
+from indrel.checks.topics.canonical import Folding
 from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
 from indrel.decide.site import Site
 from indrel.decide.twins import WORDING, idle_parameters, open_twins
@@ -72,14 +74,15 @@ def first_pages(url: str) -> set[str]:
     return found - {url}
 
 
-def to_first_page(site: Site) -> list[tuple[int, str, int, str]]:
-    """Numbered pages that name page 1: page, crawlers, page 1."""
-    rows = site.rows(
-        f"""SELECT f.id, f.origin || f.path, {site.all_mask} & ~f.barred, t.origin || t.path FROM fact f
+def to_first_page(site: Site) -> list[Folding]:
+    """Numbered pages that name page 1."""
+    found = site.named(
+        Folding,
+        f"""SELECT f.id, f.origin || f.path, t.id, t.origin || t.path, {site.all_mask} & ~f.barred FROM fact f
         JOIN fact t ON t.id = f.folds_to WHERE f.site AND f.fold_how = 'canonical'
-        AND regexp_matches(f.path, '/page/[0-9]+/?|[?&](page|paged)=[0-9]+') ORDER BY f.origin, f.path"""
+        AND regexp_matches(f.path, '/page/[0-9]+/?|[?&](page|paged)=[0-9]+') ORDER BY f.origin, f.path""",
     )
-    return [row for row in rows if row[3] in first_pages(row[1])]
+    return [one for one in found if one.target_url in first_pages(one.url)]
 
 
 @check("canonical-first-page", CheckClass.BLOCKED, Severity.ASK, feeds=("canonical-fold",), change=EACH_ITSELF)
@@ -92,12 +95,31 @@ def canonical_first_page(site: Site) -> Iterator[Hit]:
     Evidence: The canonical.
     """
     found = to_first_page(site)
-    tags = canonicals(site, [row[0] for row in found])
-    for number, url, mask, first in found:
-        if mask:
-            yield Hit(
-                url, mask, "a numbered page names page 1 as canonical", tuple(tags.get(number, ())), also=(first,)
-            )
+    tags = canonicals(site, [one.id for one in found])
+    for one in found:
+        if one.crawlers:
+            shown = tuple(tags.get(one.id, ()))
+            yield Hit(one.url, one.crawlers, "a numbered page names page 1 as canonical", shown, also=(one.target_url,))
+
+
+class _Pair(NamedTuple):
+    """A page and what it names as canonical: addresses, crawlers of the page, and of each its sketch, name and words."""
+
+    id: int
+    url: str
+    crawlers: int
+    target_url: str
+    sketch: bytes
+    its_sketch: bytes
+    name: str
+    its_name: str
+    words: int
+    its_words: int
+
+    @property
+    def is_part(self) -> bool:
+        """Whether one is so short beside the other that it has few words in common with it, even as a part of it."""
+        return min(self.words, self.its_words) < 0.3 * max(self.words, self.its_words)
 
 
 @check("canonical-unlike", CheckClass.BLOCKED, Severity.ASK, feeds=("canonical-fold",), change=NAMES_ITSELF)
@@ -109,32 +131,34 @@ def canonical_unlike(site: Site) -> Iterator[Hit]:
     Rests on: RFC 6596 section 3: the canonical's content is the page's own or contains it.
     Evidence: The canonical, and what both pages say.
     """
-    told = set(to_start(site)) | {row[0] for row in to_first_page(site)}
-    rows = site.rows(
+    told = set(to_start(site)) | {one.id for one in to_first_page(site)}
+    found = site.named(
+        _Pair,
         f"""SELECT f.id, f.origin || f.path, {site.all_mask} & ~f.barred, t.origin || t.path, p.sketch, q.sketch,
             p.named, q.named, p.own_words, q.own_words
         FROM fact f JOIN fact t ON t.id = f.folds_to JOIN ({WORDING}) p ON p.id = f.id JOIN ({WORDING}) q ON q.id = t.id
         WHERE f.site AND f.fold_how = 'canonical' AND p.sketch IS NOT NULL AND q.sketch IS NOT NULL AND t.tail <> 'broken'
         AND least(p.own_words, q.own_words) >= {ENOUGH} AND NOT (f.entry IS NOT NULL AND f.want = 'show')
-        ORDER BY f.origin, f.path"""
+        ORDER BY f.origin, f.path""",
     )
-    if not rows:
+    if not found:
         return
     from indrel.core.page.sketch import alike
 
-    chosen = []
-    for row in rows:
-        contained = min(row[8], row[9]) < 0.3 * max(
-            row[8], row[9]
-        )  # a part of the other has few words in common with it
-        if row[0] not in told and not contained and alike(row[4], row[5])[1] <= UNLIKE and row[6] != row[7]:
-            chosen.append(row)
-    tags = canonicals(site, [row[0] for row in chosen])
-    for number, url, mask, target, _, _, own, theirs, _, _ in chosen:
-        if mask:
-            shown = (*tags.get(number, ()), Evidence("text", url, None, own), Evidence("text", target, None, theirs))
-            message = f"names a page with clearly different content as canonical: {target}"
-            yield Hit(url, mask, message, shown, also=(target,))
+    chosen = [
+        one
+        for one in found
+        if one.id not in told
+        and not one.is_part
+        and alike(one.sketch, one.its_sketch)[1] <= UNLIKE
+        and one.name != one.its_name
+    ]
+    tags = canonicals(site, [one.id for one in chosen])
+    for one in chosen:
+        if one.crawlers:
+            texts = Evidence("text", one.url, None, one.name), Evidence("text", one.target_url, None, one.its_name)
+            message = f"names a page with clearly different content as canonical: {one.target_url}"
+            yield Hit(one.url, one.crawlers, message, (*tags.get(one.id, ()), *texts), also=(one.target_url,))
 
 
 @check("twin-open", CheckClass.EXPOSED, Severity.ASK, feeds=("page",))
@@ -190,6 +214,19 @@ def canonical_none(site: Site) -> Iterator[Hit]:
         yield Hit(url, mask, "names no canonical", (Evidence("canonical", where, None, "none"),))
 
 
+class _Alternate(NamedTuple):
+    """A language alternate of a page that points at one which folds: what into, and where the alternate stands."""
+
+    url: str
+    crawlers: int
+    target: int
+    target_url: str
+    into: str
+    line: int | None
+    text: str
+    where: str
+
+
 @check("canonical-against-alternates", CheckClass.CONFLICT, Severity.ASK, feeds=("canonical", "alternate"))
 def canonical_against_alternates(site: Site) -> Iterator[Hit]:
     """A language alternate points at a page that folds elsewhere.
@@ -199,16 +236,17 @@ def canonical_against_alternates(site: Site) -> Iterator[Hit]:
     Rests on: Engine practice: alternates that fold are ignored.
     Evidence: The alternate, and the canonical or redirect of its target.
     """
-    found = site.rows(
-        f"""SELECT f.id, f.origin || f.path, {site.all_mask} & ~f.barred & ~t.barred, t.id, t.origin || t.path,
+    found = site.named(
+        _Alternate,
+        f"""SELECT f.origin || f.path, {site.all_mask} & ~f.barred & ~t.barred, t.id, t.origin || t.path,
             o.origin || o.path, l.line, l.text, coalesce(n.file, f.origin || f.path)
         FROM alternate l JOIN fact f ON f.id = l.source JOIN fact t ON t.id = l.target JOIN fact o ON o.id = t.folds_to
         JOIN answer n ON n.address = f.id
-        WHERE f.site AND f.status < 300 AND t.tail = 'folded' AND l.target <> l.source ORDER BY f.origin, f.path, l.line"""
+        WHERE f.site AND f.status < 300 AND t.tail = 'folded' AND l.target <> l.source ORDER BY f.origin, f.path, l.line""",
     )
-    tags = canonicals(site, [row[3] for row in found])
-    for _, url, mask, target, target_url, into, line, text, where in found:
-        if mask:
-            shown = (Evidence("link", where, line, text), *tags.get(target, ()))
-            message = f"a language alternate points at {target_url}, which folds into {into}"
-            yield Hit(url, mask, message, shown, also=(target_url, into))
+    tags = canonicals(site, [one.target for one in found])
+    for one in found:
+        if one.crawlers:
+            shown = (Evidence("link", one.where, one.line, one.text), *tags.get(one.target, ()))
+            message = f"a language alternate points at {one.target_url}, which folds into {one.into}"
+            yield Hit(one.url, one.crawlers, message, shown, also=(one.target_url, one.into))

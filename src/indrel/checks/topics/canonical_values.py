@@ -5,12 +5,13 @@ from __future__ import annotations
 import ipaddress
 import re
 from collections.abc import Iterator
+from typing import NamedTuple
 
 from indrel.checks.catalogue import Hit, check
 from indrel.checks.changes import NAMED, NAMES_ITSELF, Change
 from indrel.checks.evidence import WHERE, canonicals, stated
 from indrel.checks.topics.canonical import ABSOLUTE, OFTEN, SEVERAL, special, stage_special
-from indrel.core.address import split
+from indrel.core.address import site_key, split
 from indrel.core.model import CheckClass, Evidence, Severity
 from indrel.decide.site import Site
 from indrel.decide.terms import CANONICAL_COUNTS
@@ -56,7 +57,7 @@ def canonical_relative(site: Site) -> Iterator[Hit]:
     Rests on: RFC 6596 section 3: relative values are allowed, absolute ones preferred; resolved against the base.
     Evidence: The canonical; the address that it comes to.
     """
-    wrong = {row[0]: (row[2], row[5]) for row in special(site, "bent")}
+    wrong = {one.id: (one.target, one.unlisted) for one in special(site, "bent")}
     for number, url, mask, target, target_url, href, line, text, where in site.rows(
         f"""SELECT f.id, f.origin || f.path, {site.all_mask} & ~f.barred, c.target, t.origin || t.path, c.href, c.line, c.text,
             coalesce(n.file, f.origin || f.path) FROM canonical c JOIN fact f ON f.id = c.address
@@ -100,6 +101,30 @@ def canonical_fragment(site: Site) -> Iterator[Hit]:
             yield Hit(url, mask, "the canonical has a fragment, which engines drop", (shown,))
 
 
+class _Elsewhere(NamedTuple):
+    """A page that names an address of another origin as canonical, and whether that origin's host is declared closed."""
+
+    id: int
+    url: str
+    crawlers: int
+    target_url: str
+    closed: bool
+
+    @property
+    def host(self) -> str:
+        return split(self.target_url).host
+
+
+class _Wanted(NamedTuple):
+    """A page that is to be shown, by which entry, and what it names as canonical."""
+
+    id: int
+    url: str
+    crawlers: int
+    target_url: str
+    entry: int
+
+
 def unreachable_host(host: str) -> bool:
     """Whether no visitor reaches a host: this machine, a private or loopback address, a reserved or placeholder name."""
     name = host.strip("[]").rstrip(".").lower()
@@ -121,24 +146,24 @@ def canonical_to_closed_host(site: Site) -> Iterator[Hit]:
     """
     own = {split(o + "/").host for o in site.starts}
     stage_special(site)
-    found = site.rows(
-        f"""SELECT f.id, f.origin || f.path, {site.all_mask} & ~f.barred, t.origin, t.origin || t.path, t.closed
-        FROM fact f JOIN fact t ON t.id = f.folds_to WHERE f.site AND f.fold_how = 'canonical' AND f.origin <> t.origin
-        AND NOT f.closed ORDER BY f.origin, f.path"""
+    found = site.named(
+        _Elsewhere,
+        f"""SELECT f.id, f.origin || f.path, {site.all_mask} & ~f.barred, t.origin || t.path, t.closed FROM fact f
+        JOIN fact t ON t.id = f.folds_to WHERE f.site AND f.fold_how = 'canonical' AND f.origin <> t.origin
+        AND NOT f.closed ORDER BY f.origin, f.path""",
     )
-    chosen = [
-        row for row in found if row[5] or (split(row[4]).host not in own and unreachable_host(split(row[4]).host))
-    ]
-    tags = canonicals(site, [row[0] for row in chosen])
-    for number, url, mask, origin, target, closed in chosen:
-        shown = list(tags.get(number, ()))
-        host = origin.partition("://")[2]
-        if closed:
+    chosen = [one for one in found if one.closed or (one.host not in own and unreachable_host(one.host))]
+    tags = canonicals(site, [one.id for one in chosen])
+    for one in chosen:
+        shown = list(tags.get(one.id, ()))
+        if one.closed:
+            host = site_key(one.target_url)
             line = site.intent.host_lines.get(host)
             shown.append(Evidence("intent", site.intent.where, line, f'name = "{host}", closed = true'))
-        what = "a host that is declared closed" if closed else "a host that no visitor reaches"
-        if mask:
-            yield Hit(url, mask, f"names a canonical on {what}: {target}", tuple(shown), also=(target,))
+        what = "a host that is declared closed" if one.closed else "a host that no visitor reaches"
+        if one.crawlers:
+            message = f"names a canonical on {what}: {one.target_url}"
+            yield Hit(one.url, one.crawlers, message, tuple(shown), also=(one.target_url,))
     for url, mask, href, line, text, where in site.rows(
         f"""SELECT a.origin || a.path, {site.all_mask} & ~a.barred, c.href, c.line, c.text, {WHERE} FROM canonical c
         JOIN fact a ON a.id = c.address JOIN answer n ON n.address = c.address
@@ -159,26 +184,24 @@ def canonical_off_site(site: Site) -> Iterator[Hit]:
     Evidence: The canonical.
     """
     own = {split(o + "/").host for o in site.starts}
-    found = site.rows(
-        f"""SELECT f.id, f.origin || f.path, {site.all_mask} & ~f.barred, t.origin || t.path FROM fact f
+    found = site.named(
+        _Elsewhere,
+        f"""SELECT f.id, f.origin || f.path, {site.all_mask} & ~f.barred, t.origin || t.path, t.closed FROM fact f
         JOIN fact t ON t.id = f.folds_to WHERE f.site AND f.fold_how = 'canonical' AND NOT t.site AND NOT f.closed
-        ORDER BY f.origin, f.path"""
+        ORDER BY f.origin, f.path""",
     )
-    variants = {row[0] for row in special(site, "variant")}
+    variants = {one.id for one in special(site, "variant")}
+    bare = {host.removeprefix("www.") for host in own}
     chosen = [
-        row
-        for row in found
-        if row[0] not in variants
-        and split(row[3]).host not in own
-        and not unreachable_host(split(row[3]).host)
-        and split(row[3]).host.removeprefix("www.") not in {h.removeprefix("www.") for h in own}
+        one
+        for one in found
+        if one.id not in variants and one.host.removeprefix("www.") not in bare and not unreachable_host(one.host)
     ]
-    tags = canonicals(site, [row[0] for row in chosen])
-    for number, url, mask, target in chosen:
-        if mask:
-            yield Hit(
-                url, mask, f"names a canonical on another site: {target}", tuple(tags.get(number, ())), also=(target,)
-            )
+    tags = canonicals(site, [one.id for one in chosen])
+    for one in chosen:
+        if one.crawlers:
+            message, shown = f"names a canonical on another site: {one.target_url}", tuple(tags.get(one.id, ()))
+            yield Hit(one.url, one.crawlers, message, shown, also=(one.target_url,))
 
 
 @check("canonical-host-variant", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical-fold",), change=NAMES_ITSELF)
@@ -191,10 +214,10 @@ def canonical_host_variant(site: Site) -> Iterator[Hit]:
     Evidence: The canonical.
     """
     found = special(site, "variant")
-    tags = canonicals(site, [row[0] for row in found])
-    for number, url, _, target, mask, _ in found:
-        message = f"names itself under another form: {target}"
-        yield Hit(url, mask, message, tuple(tags.get(number, ())), also=(target,))
+    tags = canonicals(site, [one.id for one in found])
+    for one in found:
+        message = f"names itself under another form: {one.target_url}"
+        yield Hit(one.url, one.crawlers, message, tuple(tags.get(one.id, ())), also=(one.target_url,))
 
 
 @check(
@@ -209,13 +232,15 @@ def canonical_wanted_folded(site: Site) -> Iterator[Hit]:
     Evidence: The canonical, and the intent's entry.
     """
     stage_special(site)
-    found = site.rows(
+    found = site.named(
+        _Wanted,
         f"""SELECT f.id, f.origin || f.path, {site.all_mask} & ~f.barred, t.origin || t.path, f.entry FROM fact f
         JOIN fact t ON t.id = f.folds_to WHERE f.site AND f.fold_how = 'canonical' AND f.entry IS NOT NULL
-        AND f.want = 'show' AND f.id NOT IN (SELECT id FROM special WHERE why = 'variant') ORDER BY f.origin, f.path"""
+        AND f.want = 'show' AND f.id NOT IN (SELECT id FROM special WHERE why = 'variant') ORDER BY f.origin, f.path""",
     )
-    tags = canonicals(site, [row[0] for row in found])
-    for number, url, mask, target, entry in found:
-        if mask:
-            shown = (*tags.get(number, ()), *stated(site, entry))
-            yield Hit(url, mask, f"is to be shown, but names another canonical: {target}", shown, also=(target,))
+    tags = canonicals(site, [one.id for one in found])
+    for one in found:
+        if one.crawlers:
+            shown = (*tags.get(one.id, ()), *stated(site, one.entry))
+            message = f"is to be shown, but names another canonical: {one.target_url}"
+            yield Hit(one.url, one.crawlers, message, shown, also=(one.target_url,))
