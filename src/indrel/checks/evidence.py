@@ -21,6 +21,15 @@ class Subject(NamedTuple):
     crawlers: int
 
 
+class Wanted(NamedTuple):
+    """The same of a page that is wanted, with the intent's entry that says so; without one, the want is implied."""
+
+    id: int
+    url: str
+    crawlers: int
+    entry: int | None
+
+
 FEW_IDS = 500
 """Up to so many numbers go into a query as a list; more as a table, for which the array library is loaded."""
 

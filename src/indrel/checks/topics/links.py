@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Any
+from typing import Any, NamedTuple
 
 from indrel.checks.catalogue import Hit, Need, check
 from indrel.checks.changes import LINK, SAID, Change, each, to, with_rel, without
-from indrel.checks.evidence import WHERE, answers, links_to, listings, of_each, rules, said, stated
+from indrel.checks.evidence import WHERE, Subject, Wanted, answers, links_to, listings, of_each, rules, said, stated
 from indrel.checks.measures import A_SHARE, MANY, MOST_NAMED
 from indrel.checks.topics.wants import hub_links
 from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
@@ -39,14 +39,15 @@ def only_nofollow_path(site: Site) -> Iterator[Hit]:
 
 
 @once
-def cut_off(site: Site) -> list[tuple[tuple[int, str, int, int | None], int]]:
-    """Wanted pages that are linked, but not reached by followed links: number, address, barred, entry; and crawlers."""
+def cut_off(site: Site) -> list[Wanted]:
+    """Wanted pages that are linked, but that some crawlers do not reach by followed links."""
     start = site.start_id
     if start is None or not site.one("SELECT count(*) FROM link"):
         return []
-    wanted = site.rows(
-        "SELECT id, origin || path, barred, entry FROM fact WHERE site AND want = 'show' AND NOT start "
-        "AND followed + unfollowed > 0 ORDER BY origin, path"
+    wanted = site.named(
+        Wanted,
+        f"SELECT id, origin || path, {site.all_mask} & ~barred, entry FROM fact WHERE site AND want = 'show' AND NOT start "
+        "AND followed + unfollowed > 0 ORDER BY origin, path",
     )
     if not wanted or not _has_unfollowed(site):
         return []
@@ -56,8 +57,8 @@ def cut_off(site: Site) -> list[tuple[tuple[int, str, int, int | None], int]]:
 
     graph = link_graph(site)
     missed = np.zeros(len(wanted), dtype=np.int64)
-    ids = np.array([row[0] for row in wanted])
-    allowed = ~np.array([row[2] for row in wanted], dtype=np.int64)
+    ids = np.array([one.id for one in wanted])
+    allowed = np.array([one.crawlers for one in wanted], dtype=np.int64)
     done: dict[tuple[int, ...], Any] = {}
     for i in range(len(site.crawlers)):
         key = _view(site, i)
@@ -67,7 +68,7 @@ def cut_off(site: Site) -> list[tuple[tuple[int, str, int, int | None], int]]:
                 done[key] &= graph.reached(start, i, obey=False)[ids]
         missed |= np.where(done[key], 1 << i, 0)
     missed &= allowed
-    return [((*row[:3], row[3]), int(mask)) for row, mask in zip(wanted, missed, strict=True) if mask]
+    return [one._replace(crawlers=mask) for one, mask in zip(wanted, missed.tolist(), strict=True) if mask]
 
 
 def _has_unfollowed(site: Site) -> bool:
@@ -87,8 +88,8 @@ def _view(site: Site, index: int) -> tuple[int, ...]:
     )
 
 
-def _path_hits(site: Site, hits: list[tuple[tuple[int, str, int, int | None], int]]) -> Iterator[Hit]:
-    ids = [row[0] for row, _ in hits]
+def _path_hits(site: Site, found: list[Wanted]) -> Iterator[Hit]:
+    ids = [one.id for one in found]
     unfollowed = links_to(site, ids, most=1, unfollowed=True)
     followed = links_to(site, ids, most=1)
     entries = listings(site, ids)
@@ -101,17 +102,12 @@ def _path_hits(site: Site, hits: list[tuple[tuple[int, str, int, int | None], in
         )
     )
     tags = said(site, linking.values(), site.all_mask, "nofollow")
-    for (number, url, _, entry), mask in hits:
-        shown = [*unfollowed.get(number, ()), *tags.get(linking.get(number, -1), ())] or followed.get(number, [])
-        if number in entries:
-            shown.append(entries[number][1])
-        yield Hit(
-            url,
-            mask,
-            "is linked, but every path from the start page needs an unfollowed link",
-            (*shown, *stated(site, entry)),
-            implied=entry is None,
-        )
+    message = "is linked, but every path from the start page needs an unfollowed link"
+    for one in found:
+        shown = [*unfollowed.get(one.id, ()), *tags.get(linking.get(one.id, -1), ())] or followed.get(one.id, [])
+        if one.id in entries:
+            shown.append(entries[one.id][1])
+        yield Hit(one.url, one.crawlers, message, (*shown, *stated(site, one.entry)), implied=one.entry is None)
 
 
 @check(
@@ -129,19 +125,20 @@ def link_to_gone(site: Site) -> Iterator[Hit]:
     Rests on: RFC 9110 section 15.5 and 15.6: 4xx and 5xx say that there is nothing to be had.
     Evidence: What the address answers, and the links.
     """
-    found = site.rows(
-        "SELECT id, origin || path, barred, followed + unfollowed FROM fact WHERE site AND tail IN ('gone', 'broken') "
-        "AND followed + unfollowed > 0 ORDER BY origin, path"
+    found = site.named(
+        Subject,
+        f"SELECT id, origin || path, {site.all_mask} & ~barred FROM fact WHERE site AND tail IN ('gone', 'broken') "
+        "AND followed + unfollowed > 0 ORDER BY origin, path",
     )
-    ids = [row[0] for row in found]
+    ids = [one.id for one in found]
     shown, links, pages = answers(site, ids), links_to(site, ids), linking_pages(site, ids)
-    for number, url, barred, _ in found:
-        mask = site.all_mask & ~barred
-        if mask:
-            also = pages.get(number, [])
-            what = shown[number][0].text
+    for one in found:
+        if one.crawlers:
+            also = pages.get(one.id, [])
+            what = shown[one.id][0].text
             message = f"answers “{what}”, and {plural(len(also), 'page')} {'links' if len(also) == 1 else 'link'} to it"
-            yield Hit(url, mask, message, (*shown[number], *links.get(number, ())), also=tuple(also[:MOST_NAMED]))
+            evidence = (*shown[one.id], *links.get(one.id, ()))
+            yield Hit(one.url, one.crawlers, message, evidence, also=tuple(also[:MOST_NAMED]))
 
 
 def linking_pages(site: Site, ids: list[int], unfollowed: bool = False) -> dict[int, list[str]]:
@@ -167,17 +164,43 @@ def no_path(site: Site) -> Iterator[Hit]:
     Rests on: Engine practice: pages are found and weighed by links; a sitemap only announces them.
     Evidence: The sitemap entry.
     """
-    found = site.rows(
+    found = site.named(
+        Wanted,
         """SELECT id, origin || path, open, entry FROM fact WHERE site AND want = 'show' AND NOT start AND open > 0
         AND followed + unfollowed = 0 AND (listed OR id IN (SELECT address FROM given WHERE why = 'also'))
         AND origin || path NOT IN (SELECT a.origin || '/' FROM given g JOIN address a ON a.id = g.address)
         AND id NOT IN (SELECT folds_to FROM fact WHERE folds_to IS NOT NULL AND fold_how <> 'canonical'
-            AND followed + unfollowed > 0) ORDER BY origin, path"""
+            AND followed + unfollowed > 0) ORDER BY origin, path""",
     )
-    entries = listings(site, [row[0] for row in found])
-    for number, url, mask, entry in found:
-        shown = [entries[number][1]] if number in entries else [Evidence("list", url, None, "given with --also")]
-        yield Hit(url, mask, "no page that was read links to it", (*shown, *stated(site, entry)), implied=entry is None)
+    entries = listings(site, [one.id for one in found])
+    for one in found:
+        where = entries[one.id][1] if one.id in entries else Evidence("list", one.url, None, "given with --also")
+        shown = (where, *stated(site, one.entry))
+        yield Hit(one.url, one.crawlers, "no page that was read links to it", shown, implied=one.entry is None)
+
+
+class _Linked(NamedTuple):
+    """A page, the crawlers that may read it, how many pages link to it so that it is followed and otherwise, and the entry
+    that states what is wanted of it."""
+
+    id: int
+    url: str
+    crawlers: int
+    followed: int
+    unfollowed: int
+    entry: int | None
+
+
+def _linked_unfollowed(site: Site, condition: str) -> list[_Linked]:
+    """Pages with unfollowed links to them that meet a condition; links of pages that give way to them are not counted."""
+    own = of_own_variants(site)
+    found = site.named(
+        _Linked,
+        f"""SELECT id, origin || path, {site.all_mask} & ~barred, followed, unfollowed, entry FROM fact
+        WHERE site AND unfollowed > 0 AND {condition} ORDER BY origin, path""",
+    )
+    counted = (one._replace(unfollowed=one.unfollowed - own.get(one.id, 0)) for one in found)
+    return [one for one in counted if one.unfollowed > 0]
 
 
 @check(
@@ -191,23 +214,16 @@ def link_nofollow_inside(site: Site) -> Iterator[Hit]:
     Rests on: WHATWG HTML: rel=nofollow; that the weight is lost and not shared out is engine practice.
     Evidence: The unfollowed links.
     """
-    told = {row[0] for row, _ in cut_off(site)} if site.complete else set()
-    own = of_own_variants(site)
-    found = [
-        (number, url, mask, unfollowed - own.get(number, 0), entry)
-        for number, url, mask, unfollowed, entry in site.rows(
-            f"""SELECT id, origin || path, {site.all_mask} & ~barred, unfollowed, entry FROM fact
-            WHERE site AND want = 'show' AND unfollowed > 0 AND tail IN ('', 'unread') ORDER BY origin, path"""
-        )
-        if number not in told and mask and unfollowed > own.get(number, 0)
-    ]
-    ids = [row[0] for row in found]
+    told = {one.id for one in cut_off(site)} if site.complete else set()
+    wanted = _linked_unfollowed(site, "want = 'show' AND tail IN ('', 'unread')")
+    found = [one for one in wanted if one.id not in told and one.crawlers]
+    ids = [one.id for one in found]
     links, pages = links_to(site, ids, unfollowed=True), linking_pages(site, ids, unfollowed=True)
-    for number, url, mask, count, entry in found:
-        are = "link" if count == 1 else "links"
-        message = f"{count:,} {are} to this wanted page {'is' if count == 1 else 'are'} not followed"
-        yield Hit(url, mask, message, (*links.get(number, ()), *stated(site, entry)),
-                  also=tuple(pages.get(number, [])[:MOST_NAMED]), implied=entry is None)  # fmt: skip
+    for one in found:
+        are = "is" if one.unfollowed == 1 else "are"
+        message = f"{plural(one.unfollowed, 'link')} to this wanted page {are} not followed"
+        yield Hit(one.url, one.crawlers, message, (*links.get(one.id, ()), *stated(site, one.entry)),
+                  also=tuple(pages.get(one.id, [])[:MOST_NAMED]), implied=one.entry is None)  # fmt: skip
 
 
 @once
@@ -230,20 +246,28 @@ def link_mixed(site: Site) -> Iterator[Hit]:
     Rests on: WHATWG HTML: rel=nofollow holds for the one link.
     Evidence: An unfollowed link and a followed one.
     """
-    own = of_own_variants(site)
-    found = [
-        (number, url, mask, followed, unfollowed - own.get(number, 0))
-        for number, url, mask, followed, unfollowed in site.rows(
-            f"""SELECT id, origin || path, {site.all_mask} & ~barred, followed, unfollowed FROM fact
-            WHERE site AND followed > 0 AND unfollowed > 0 ORDER BY origin, path"""
-        )
-        if unfollowed > own.get(number, 0)
-    ]
-    ids = [row[0] for row in found]
+    found = _linked_unfollowed(site, "followed > 0")
+    ids = [one.id for one in found]
     without, followed = links_to(site, ids, most=1, unfollowed=True), links_to(site, ids, most=1, unfollowed=False)
-    for number, url, mask, yes, no in found:
-        message = f"{plural(no, 'link')} to it {'is' if no == 1 else 'are'} not followed, {yes:,} {'is' if yes == 1 else 'are'}"
-        yield Hit(url, mask or site.all_mask, message, (*without.get(number, ()), *followed.get(number, ())))
+    for one in found:
+        are, others = ("is" if count == 1 else "are" for count in (one.unfollowed, one.followed))
+        message = f"{plural(one.unfollowed, 'link')} to it {are} not followed, {one.followed:,} {others}"
+        shown = (*without.get(one.id, ()), *followed.get(one.id, ()))
+        yield Hit(one.url, one.crawlers or site.all_mask, message, shown)
+
+
+class _Silent(NamedTuple):
+    """A page none of whose links is followed: how many lead to wanted pages, whether any such want is stated, and the first
+    such link."""
+
+    id: int
+    url: str
+    crawlers: int
+    wanted: int
+    is_stated: bool
+    text: str
+    line: int
+    where: str
 
 
 @check(
@@ -264,21 +288,31 @@ def page_nofollow(site: Site) -> Iterator[Hit]:
     Evidence: The tag or header, and links to wanted pages.
     """
     hubs = hub_links(site)
-    found = site.rows(
+    pages = site.named(
+        _Silent,
         """SELECT f.id, f.origin || f.path, f.nofollow & ~f.barred, count(DISTINCT l.target), bool_or(t.entry IS NOT NULL),
             min_by(l.text, l.line), min(l.line), any_value(coalesce(n.file, f.origin || f.path))
         FROM fact f JOIN link l ON l.source = f.id JOIN fact t ON t.id = l.target JOIN answer n ON n.address = f.id
         WHERE f.site AND f.nofollow & ~f.barred > 0 AND f.status < 300 AND t.site AND t.want = 'show'
-        GROUP BY ALL ORDER BY f.origin || f.path"""
+        GROUP BY ALL ORDER BY f.origin || f.path""",
     )
-    found = [row for row in found if row[0] not in hubs]
-    tags = said(site, [row[0] for row in found], site.all_mask, "nofollow")
-    for number, url, mask, count, is_stated, text, line, where in found:
-        shown = (*tags.get(number, ()), Evidence("link", where, line, text))
-        message = (
-            f"no link of this page is followed; {count:,} of them {'leads' if count == 1 else 'lead'} to wanted pages"
-        )
-        yield Hit(url, mask, message, shown, implied=not is_stated)
+    found = [one for one in pages if one.id not in hubs]
+    tags = said(site, [one.id for one in found], site.all_mask, "nofollow")
+    for one in found:
+        shown = (*tags.get(one.id, ()), Evidence("link", one.where, one.line, one.text))
+        lead = "leads" if one.wanted == 1 else "lead"
+        message = f"no link of this page is followed; {one.wanted:,} of them {lead} to wanted pages"
+        yield Hit(one.url, one.crawlers, message, shown, implied=not one.is_stated)
+
+
+class _Shut(NamedTuple):
+    """A page that is barred or hidden for some crawlers, for which of them it is barred, and how many pages link to it."""
+
+    id: int
+    url: str
+    crawlers: int
+    barred: int
+    followed: int
 
 
 @check("link-to-shut", CheckClass.CONFLICT, Severity.ASK, needs=(Need.LINKS,), feeds=("link", "shut"))
@@ -292,21 +326,31 @@ def link_to_shut(site: Site) -> Iterator[Hit]:
     """
     pages = int(site.one("SELECT count(*) FROM fact WHERE site AND html"))
     share = A_SHARE * pages
-    found = site.rows(
+    found = site.named(
+        _Shut,
         f"""SELECT id, origin || path, barred | hidden, barred, followed FROM fact
         WHERE site AND barred | hidden > 0 AND followed >= least({MANY}, {share}) AND NOT closed
-        AND (tail IN ('', 'unread')) ORDER BY origin, path"""
+        AND (tail IN ('', 'unread')) ORDER BY origin, path""",
     )
-    ids = [row[0] for row in found]
+    ids = [one.id for one in found]
     tags, links = said(site, ids, site.all_mask), links_to(site, ids, most=2, unfollowed=False)
-    for number, url, mask, barred, count in found:
-        why = (*(rules(site, url, barred) if barred else ()), *tags.get(number, ()))
+    for one in found:
+        why = (*(rules(site, one.url, one.barred) if one.barred else ()), *tags.get(one.id, ()))
         if not why:
             continue
-        what = "barred" if barred == mask else "hidden" if not barred else "barred or hidden"
-        message = f"{plural(count, 'page')} link{'s' if count == 1 else ''} to this {what} page"
-        severity = None if count >= share else Severity.NOTE
-        yield Hit(url, mask, message, (*why, *links.get(number, ())), severity=severity)
+        what = "barred" if one.barred == one.crawlers else "hidden" if not one.barred else "barred or hidden"
+        message = f"{plural(one.followed, 'page')} link{'s' if one.followed == 1 else ''} to this {what} page"
+        severity = None if one.followed >= share else Severity.NOTE
+        yield Hit(one.url, one.crawlers, message, (*why, *links.get(one.id, ())), severity=severity)
+
+
+class _Moved(NamedTuple):
+    """A page that redirects, and where it leads."""
+
+    id: int
+    url: str
+    crawlers: int
+    target: str
 
 
 @check("link-to-redirect", CheckClass.FLAW, Severity.NOTE, feeds=("link", "redirect"))
@@ -318,20 +362,21 @@ def link_to_redirect(site: Site) -> Iterator[Hit]:
     Rests on: RFC 9110 section 15.4.
     Evidence: Where the address leads, and the links.
     """
-    found = site.rows(
-        f"""SELECT f.id, f.origin || f.path, {site.all_mask} & ~f.barred, t.origin || t.path, f.followed + f.unfollowed
+    found = site.named(
+        _Moved,
+        f"""SELECT f.id, f.origin || f.path, {site.all_mask} & ~f.barred, t.origin || t.path
         FROM fact f JOIN address t ON t.id = f.folds_to
-        WHERE f.site AND f.fold_how IN ('redirect', 'refresh') AND f.followed + f.unfollowed > 0 ORDER BY f.origin, f.path"""
+        WHERE f.site AND f.fold_how IN ('redirect', 'refresh') AND f.followed + f.unfollowed > 0 ORDER BY f.origin, f.path""",
     )
-    ids = [row[0] for row in found]
+    ids = [one.id for one in found]
     shown, links, pages = answers(site, ids), links_to(site, ids), linking_pages(site, ids)
-    for number, url, mask, target, _ in found:
-        also = pages.get(number, [])
-        if mask:
-            message = (
-                f"redirects to {target}, and {plural(len(also), 'page')} {'links' if len(also) == 1 else 'link'} to it"
-            )
-            yield Hit(url, mask, message, (*shown[number], *links.get(number, ())), also=tuple(also[:MOST_NAMED]))
+    for one in found:
+        also = pages.get(one.id, [])
+        if one.crawlers:
+            link = "links" if len(also) == 1 else "link"
+            message = f"redirects to {one.target}, and {plural(len(also), 'page')} {link} to it"
+            evidence = (*shown[one.id], *links.get(one.id, ()))
+            yield Hit(one.url, one.crawlers, message, evidence, also=tuple(also[:MOST_NAMED]))
 
 
 @check("link-not-crawlable", CheckClass.FLAW, Severity.ASK, feeds=("slip",))
