@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from typing import NamedTuple
 
 from indrel.checks.catalogue import Hit, Need, check
 from indrel.checks.changes import NOT_FOUND
@@ -76,25 +77,34 @@ def _missing_once_rendered(site: Site) -> Iterator[Hit]:
     """Pages that say so only once their scripts have run, as what they asked for is not there (or nothing failed at all)."""
     if "render" not in site.filled:
         return
-    found = looks(
-        site, f"{WRONG} AND f.tail <> 'broken' AND NOT r.served_error", "f.status", "r.excerpt", "r.outcome", "r.errors"
-    )
-    lost = missed(site, [row[0] for row in found])
-    for number, url, place, looked, able, group, status, excerpt, outcome, errors in found:
-        refused, failed = lost.get((number, looked), ([], []))
-        absent = [f for f in failed if f[2] and 400 <= f[2] < 500]
-        if refused or len(absent) < len(failed) or not (absent or (outcome == "error" and not errors)):
+    found = looks(site, f"{WRONG} AND f.tail <> 'broken' AND NOT r.served_error")
+    lost = missed(site, [look.id for look in found])
+    for look in found:
+        refused, failed = lost.get((look.id, look.mask), ([], []))
+        absent = [one for one in failed if one.status and 400 <= one.status < 500]
+        if refused or len(absent) < len(failed) or not (absent or (look.outcome == "error" and not look.errors)):
             continue  # what is then wrong is the page: render-broken
         shown = [
-            Evidence("status", url, None, status_text(status, None)),
-            Evidence("rendered", place, None, excerpt or "no text"),
+            Evidence("status", look.url, None, status_text(look.status, None)),
+            Evidence("rendered", look.place, None, look.excerpt or "no text"),
         ]
-        shown += [Evidence("status", target, None, status_text(code, None)) for target, _, code in absent[:3]]
-        said = f"says “{(excerpt or '')[:80]}”" if outcome == "error" else "is empty"
-        because = f", as {absent[0][0]} answers {absent[0][2]}" if absent else ""
-        yield Hit(
-            url, able, f"answers 200, but {said} once its scripts have run{because}{sampled(site, group)}", tuple(shown)
-        )
+        shown += [Evidence("status", one.url, None, status_text(one.status, None)) for one in absent[:3]]
+        said = f"says “{(look.excerpt or '')[:80]}”" if look.outcome == "error" else "is empty"
+        because = f", as {absent[0].url} answers {absent[0].status}" if absent else ""
+        message = f"answers 200, but {said} once its scripts have run{because}{sampled(site, look.group)}"
+        yield Hit(look.url, look.crawlers, message, tuple(shown))
+
+
+class _Told(NamedTuple):
+    """An address that is told noindex: by a header (origin 1) or tag, where that stands, and what it says."""
+
+    id: int
+    url: str
+    crawlers: int
+    origin: int
+    line: int | None
+    text: str
+    where: str
 
 
 @check("noindex-on-answer", CheckClass.FLAW, Severity.NOTE, needs=(Need.LIVE,), feeds=("directive",))
@@ -106,18 +116,19 @@ def noindex_on_answer(site: Site) -> Iterator[Hit]:
     Rests on: RFC 9110 sections 15.4 to 15.6: the status decides before any directive.
     Evidence: The tag or header, and the status.
     """
-    found = site.rows(
+    found = site.named(
+        _Told,
         f"""SELECT d.address, a.origin || a.path, bit_or(s.mask) & ~any_value(a.barred), min(d.origin), min(d.line), min(d.text),
             any_value({WHERE}) FROM directive d JOIN scope s ON s.name = d.scope JOIN fact a ON a.id = d.address
             JOIN answer n ON n.address = d.address
-            WHERE a.site AND d.noindex AND d.void IS NULL AND a.status >= 300 GROUP BY ALL ORDER BY a.origin || a.path"""
+            WHERE a.site AND d.noindex AND d.void IS NULL AND a.status >= 300 GROUP BY ALL ORDER BY a.origin || a.path""",
     )
-    shown = answers(site, [row[0] for row in found])
-    for number, url, mask, origin, line, text, where in found:
-        if mask:
-            first = Evidence("header" if origin else "tag", where, line, text)
-            what = shown[number][0].text
-            yield Hit(url, mask, f"says noindex, but answers “{what}”", (first, *shown[number]))
+    shown = answers(site, [one.id for one in found])
+    for one in found:
+        if one.crawlers:
+            first = Evidence("header" if one.origin else "tag", one.where, one.line, one.text)
+            what = shown[one.id][0].text
+            yield Hit(one.url, one.crawlers, f"says noindex, but answers “{what}”", (first, *shown[one.id]))
 
 
 @check("agent-differs", CheckClass.CONFLICT, Severity.FIX, needs=(Need.LIVE, Need.AS_CRAWLERS), feeds=("as_crawler",))

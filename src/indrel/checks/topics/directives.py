@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from indrel.checks.catalogue import Hit, check
 from indrel.checks.changes import NO_NOINDEX, SAID, Change, each
-from indrel.checks.evidence import WHERE, directives, said
+from indrel.checks.evidence import WHERE, Subject, directives, said
 from indrel.checks.measures import MANY, NEARLY_ALL
 from indrel.core.address import origin_of
 from indrel.core.model import CheckClass, Evidence, Severity, listing
@@ -119,15 +119,16 @@ def noindex_partial(site: Site) -> Iterator[Hit]:
     Rests on: A tag named for a crawler, or a scoped header, holds for that crawler and its family alone.
     Evidence: The tag or header, and the crawlers it holds for.
     """
-    found = site.rows(
+    found = site.named(
+        Subject,
         f"SELECT id, origin || path, noindex FROM fact WHERE site AND status < 300 AND noindex > 0 "
-        f"AND noindex <> {site.all_mask} ORDER BY origin, path"
+        f"AND noindex <> {site.all_mask} ORDER BY origin, path",
     )
-    tags = said(site, [row[0] for row in found], site.all_mask)
-    for number, url, mask in found:
-        others = listing(site.names(site.all_mask & ~mask), "or")
-        message = f"noindex for {listing(site.names(mask))}, but not for {others}"
-        yield Hit(url, mask, message, tags.get(number, ()))
+    tags = said(site, [one.id for one in found], site.all_mask)
+    for one in found:
+        others = listing(site.names(site.all_mask & ~one.crawlers), "or")
+        message = f"noindex for {listing(site.names(one.crawlers))}, but not for {others}"
+        yield Hit(one.url, one.crawlers, message, tags.get(one.id, ()))
 
 
 _OPPOSITES = (("index", "noindex"), ("follow", "nofollow"))

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from typing import Any
+from collections.abc import Callable, Iterator
+from typing import Any, NamedTuple
 
 from indrel.checks.catalogue import Hit, Need, check
 from indrel.checks.evidence import WHERE, about, rules, scripts
@@ -42,17 +42,33 @@ WRONG = """r.outcome IN ('empty', 'error') AND coalesce(r.visit, '') <> 'ok' AND
 """A page that comes out empty or as an error, and that neither as served nor after a visit."""
 
 
-def looks(site: Site, condition: str, *columns: str) -> list[tuple[Any, ...]]:
-    """Looks that meet a condition over `r` (render) and `f` (fact), for the crawlers asked about that may fetch the page.
+class Look(NamedTuple):
+    """A look at a page with the browser: the page and where it stands, the look's own mask, the crawlers asked about that may
+    fetch the page, the page's group, what was served, and what came of it."""
 
-    Number, address, where the page stands, the look's own mask, those crawlers, its group, and more columns.
-    """
-    more = "".join(f", {column}" for column in columns)
-    return site.rows(
+    id: int
+    url: str
+    place: str
+    mask: int
+    crawlers: int
+    group: int | None
+    status: int
+    error: str | None
+    outcome: str
+    excerpt: str | None
+    errors: int | None
+    leads_to: str | None
+
+
+def looks(site: Site, condition: str) -> list[Look]:
+    """Looks that meet a condition over `r` (render) and `f` (fact), for the crawlers asked about that may fetch the page."""
+    return site.named(
+        Look,
         f"""SELECT r.address, f.origin || f.path AS url, coalesce(n.file, f.origin || f.path), r.mask,
-            {site.looked_for("r.mask")} & ~f.barred AS able, r.grp{more}
+            {site.looked_for("r.mask")} & ~f.barred AS able, r.grp, f.status, f.error, r.outcome, r.excerpt, r.errors,
+            (SELECT t.origin || t.path FROM address t WHERE t.id = r.leads_to)
         FROM render r JOIN fact f ON f.id = r.address JOIN answer n ON n.address = r.address
-        WHERE f.site AND {condition} AND able > 0 ORDER BY url, r.mask"""
+        WHERE f.site AND {condition} AND able > 0 ORDER BY url, r.mask""",
     )
 
 
@@ -75,7 +91,7 @@ def script_changes_robots(site: Site) -> Iterator[Hit]:
     pages = looks(site, "r.outcome <> 'none' AND f.status < 300")
     rows = about(
         site,
-        [row[0] for row in pages],
+        [look.id for look in pages],
         f"""SELECT d.address, 0::UBIGINT AS rendered, d.origin, s.mask, d.tokens, {WHERE}, d.line, d.text
         FROM directive d JOIN picked ON picked.id = d.address JOIN scope s ON s.name = d.scope
         JOIN address a ON a.id = d.address JOIN answer n ON n.address = d.address WHERE d.void IS NULL
@@ -87,11 +103,11 @@ def script_changes_robots(site: Site) -> Iterator[Hit]:
     for address, rendered, origin, mask, tokens, where, line, text in rows:
         side = "rendered" if rendered else "header" if origin else "tag"
         told.setdefault((address, rendered), {}).setdefault(side, []).append((mask, tokens, where, line, text))
-    for number, url, place, looked, able, group in pages:
-        served, rendered = told.get((number, 0), {}), told.get((number, looked), {})
+    for look in pages:
+        served, rendered = told.get((look.id, 0), {}), told.get((look.id, look.mask), {})
         changed: dict[tuple[frozenset[str], frozenset[str]], int] = {}
         for i in range(len(site.crawlers)):
-            if not able >> i & 1:
+            if not look.crawlers >> i & 1:
                 continue
             kept = _tokens(served.get("header", ()), i)
             before, after = (
@@ -104,9 +120,9 @@ def script_changes_robots(site: Site) -> Iterator[Hit]:
             shown = tuple(Evidence("tag", w, n, t) for m, _, w, n, t in served.get("tag", ()) if m & mask)
             late = tuple(Evidence("rendered", w, n, t) for m, _, w, n, t in rendered.get("rendered", ()) if m & mask)
             removed, added = sorted(before - after), sorted(after - before)
-            message = f"{_said(removed, added)}{sampled(site, group)}"
+            message = f"{_said(removed, added)}{sampled(site, look.group)}"
             evidence = (*late, *shown) if added and late else (*shown, *late)
-            yield Hit(url, mask, message, evidence or (Evidence("rendered", place, None, "no robots tag"),))
+            yield Hit(look.url, mask, message, evidence or (Evidence("rendered", look.place, None, "no robots tag"),))
 
 
 def _tokens(rows: Any, crawler: int) -> list[str]:
@@ -135,7 +151,7 @@ def script_changes_canonical(site: Site) -> Iterator[Hit]:
     told: dict[tuple[int, int], list[tuple[str, Evidence]]] = {}
     for address, mask, target, kind, where, line, text in about(
         site,
-        [row[0] for row in pages],
+        [look.id for look in pages],
         f"""SELECT c.address, 0::UBIGINT, t.origin || t.path, CASE WHEN c.origin = 1 THEN 'header' ELSE 'canonical' END, {WHERE}, c.line,
             c.text FROM canonical c JOIN picked ON picked.id = c.address JOIN address t ON t.id = c.target
         JOIN address a ON a.id = c.address JOIN answer n ON n.address = c.address WHERE {CANONICAL_COUNTS} AND c.fault IS NULL
@@ -145,8 +161,8 @@ def script_changes_canonical(site: Site) -> Iterator[Hit]:
         JOIN answer n ON n.address = c.address WHERE c.fault IS NULL AND NOT c.in_body ORDER BY ALL""",
     ):
         told.setdefault((address, mask), []).append((target, Evidence(kind, where, line, text)))
-    for number, url, place, looked, able, group in pages:
-        served, rendered = told.get((number, 0), []), told.get((number, looked), [])
+    for look in pages:
+        served, rendered = told.get((look.id, 0), []), told.get((look.id, look.mask), [])
         header = {t for t, e in served if e.kind == "header"}
         before, after = {t for t, _ in served}, {t for t, _ in rendered} | header
         if before == after:
@@ -155,14 +171,15 @@ def script_changes_canonical(site: Site) -> Iterator[Hit]:
         late = tuple(e for _, e in rendered)
         names = listing(sorted(after)) or "none"
         if not before:
-            what = f"its scripts add a canonical to {'itself' if after == {url} else names}"
+            what = f"its scripts add a canonical to {'itself' if after == {look.url} else names}"
         elif not after:
             what = f"its scripts take out the canonical that the served page has ({listing(sorted(before))})"
         else:
             what = f"its scripts name the canonical {names}, the served page {listing(sorted(before))}"
-        severity = Severity.NOTE if not before and after == {url} else None
-        yield Hit(url, able, what + sampled(site, group), (*late, *shown) or (Evidence("rendered", place, None, "no canonical"),),
-                  also=tuple(sorted(after - {url})), severity=severity)  # fmt: skip
+        severity = Severity.NOTE if not before and after == {look.url} else None
+        evidence = (*late, *shown) or (Evidence("rendered", look.place, None, "no canonical"),)
+        also = tuple(sorted(after - {look.url}))
+        yield Hit(look.url, look.crawlers, what + sampled(site, look.group), evidence, also=also, severity=severity)
 
 
 @check("script-leads-away", CheckClass.CONFLICT, Severity.ASK, needs=(Need.RENDERED,), feeds=("render",))
@@ -174,12 +191,13 @@ def script_leads_away(site: Site) -> Iterator[Hit]:
     Rests on: RFC 9110 section 15.4: a redirect is said by its status; that engines follow scripts is engine practice.
     Evidence: Where it leads, and the page's scripts.
     """
-    target = "(SELECT t.origin || t.path FROM address t WHERE t.id = r.leads_to)"
-    found = _joined(looks(site, "r.leads_to IS NOT NULL", target))
-    ran = scripts(site, [row[0] for row in found])
-    for number, url, place, mask, group, target in found:
-        shown = (Evidence("rendered", place, None, f"a script leads to {target}"), *ran.get(number, ()))
-        yield Hit(url, mask, f"a script leads to {target} at once{sampled(site, group)}", shown, also=(target,))
+    found = _joined(looks(site, "r.leads_to IS NOT NULL"), lambda look: (look.leads_to,))
+    ran = scripts(site, [look.id for look in found])
+    for look in found:
+        target = str(look.leads_to)
+        shown = (Evidence("rendered", look.place, None, f"a script leads to {target}"), *ran.get(look.id, ()))
+        message = f"a script leads to {target} at once{sampled(site, look.group)}"
+        yield Hit(look.url, look.crawlers, message, shown, also=(target,))
 
 
 @check("script-needs-visit", CheckClass.BLOCKED, Severity.FIX, needs=(Need.RENDERED,), feeds=("render",))
@@ -191,18 +209,17 @@ def script_needs_visit(site: Site) -> Iterator[Hit]:
     Rests on: Engine practice: rendering crawlers keep no cookies, storage or service workers between pages.
     Evidence: What a first visit gets, and what it is after a visit to the start page.
     """
-    found = _joined(
-        looks(site, "r.visit = 'ok' AND r.outcome IN ('empty', 'error')", "f.status", "f.error", "r.excerpt")
-    )
-    for _, url, _, mask, group, status, error, excerpt in found:
-        first = f"answers “{status_text(status, error)}”" if status >= 400 else f"shows {_words(excerpt)}"
+    found = looks(site, "r.visit = 'ok' AND r.outcome IN ('empty', 'error')")
+    for look in _joined(found, lambda look: (look.excerpt,)):
+        answer, says = status_text(look.status, look.error), _words(look.excerpt)
+        first = f"answers “{answer}”" if look.status >= 400 else f"shows {says}"
         shown = (
-            Evidence("status", url, None, status_text(status, error)),
-            Evidence("rendered", url, None, f"on a first visit: {_words(excerpt)}"),
-            Evidence("rendered", url, None, f"after a visit to {site.base}: its content"),
+            Evidence("status", look.url, None, answer),
+            Evidence("rendered", look.url, None, f"on a first visit: {says}"),
+            Evidence("rendered", look.url, None, f"after a visit to {site.base}: its content"),
         )
-        message = f"{first} to a first visit, but works after a visit to the start page{sampled(site, group)}"
-        yield Hit(url, mask, message, shown)
+        message = f"{first} to a first visit, but works after a visit to the start page{sampled(site, look.group)}"
+        yield Hit(look.url, look.crawlers, message, shown)
 
 
 @check("content-needs-scroll", CheckClass.BLOCKED, Severity.ASK, needs=(Need.RENDERED,), feeds=("render_link",))
@@ -245,37 +262,51 @@ def render_broken(site: Site) -> Iterator[Hit]:
     Rests on: RFC 9309 section 2.3: each host's own rules hold for what pages load; that engines render is engine practice.
     Evidence: The rule that keeps a request from the crawler, or the request that failed, and what the page says then.
     """
-    found = looks(site, WRONG, "r.outcome", "r.excerpt", "r.errors")
-    ids = [row[0] for row in found]
+    found = looks(site, WRONG)
+    ids = [look.id for look in found]
     lost = missed(site, ids)
     ran = scripts(site, ids)
-    for number, url, place, looked, able, group, outcome, excerpt, errors in found:
-        refused, failed = lost.get((number, looked), ([], []))
-        absent = [f for f in failed if f[2] and f[2] < 500]  # then there is nothing to show: soft-missing
-        failed = [f for f in failed if f not in absent]
-        what = f"a rendering crawler sees {_words(excerpt) if outcome == 'error' else 'next to nothing'}"
-        said = Evidence("rendered", place, None, excerpt or "no text")
+    for look in found:
+        refused, failed = lost.get((look.id, look.mask), ([], []))
+        absent = [
+            one for one in failed if one.status and one.status < 500
+        ]  # then there is nothing to show: soft-missing
+        failed = [one for one in failed if one not in absent]
+        what = f"a rendering crawler sees {_words(look.excerpt) if look.outcome == 'error' else 'next to nothing'}"
+        said = Evidence("rendered", look.place, None, look.excerpt or "no text")
+        group = sampled(site, look.group)
         if refused:
-            bars = tuple(dict.fromkeys(e for target, _, _ in refused for e in rules(site, target, able)))[:MOST_SHOWN]
+            first = refused[0].url
+            bars = tuple(dict.fromkeys(e for one in refused for e in rules(site, one.url, look.crawlers)))[:MOST_SHOWN]
             more = f" and {plural(len(refused) - 1, 'more request')}" if len(refused) > 1 else ""
-            by = f"`{bars[0].text}` bars {refused[0][0]}{more}" if bars else f"{refused[0][0]} is barred"
-            yield Hit(url, able, f"{what}: {by}{sampled(site, group)}", (*bars, said), also=_targets(refused))
+            by = f"`{bars[0].text}` bars {first}{more}" if bars else f"{first} is barred"
+            yield Hit(look.url, look.crawlers, f"{what}: {by}{group}", (*bars, said), also=_targets(refused))
         elif failed:
-            shown = tuple(Evidence("status", t, None, status_text(s, None)) for t, _, s in failed[:MOST_SHOWN])
-            message = f"{what}: {failed[0][0]} failed ({shown[0].text}){sampled(site, group)}"
-            yield Hit(url, able, message, (*shown, said), also=_targets(failed))
-        elif errors and not absent:
-            message = f"{what}: its scripts broke off with an error{sampled(site, group)}"
-            yield Hit(url, able, message, (*ran.get(number, ()), said))
+            shown = tuple(
+                Evidence("status", one.url, None, status_text(one.status, None)) for one in failed[:MOST_SHOWN]
+            )
+            message = f"{what}: {failed[0].url} failed ({shown[0].text}){group}"
+            yield Hit(look.url, look.crawlers, message, (*shown, said), also=_targets(failed))
+        elif look.errors and not absent:
+            message = f"{what}: its scripts broke off with an error{group}"
+            yield Hit(look.url, look.crawlers, message, (*ran.get(look.id, ()), said))
 
 
-def missed(site: Site, ids: list[int]) -> dict[tuple[int, int], tuple[list[Any], list[Any]]]:
-    """Per page and mask what it asked for in loading and was refused, and what failed: address, kind, status.
+class Missed(NamedTuple):
+    """What a page asked for in loading and did not get: of which kind it is, and what it answered, if it was asked."""
+
+    url: str
+    kind: str
+    status: int | None
+
+
+def missed(site: Site, ids: list[int]) -> dict[tuple[int, int], tuple[list[Missed], list[Missed]]]:
+    """Per page and mask what it asked for in loading and was refused, and what failed.
 
     Those most likely to be what is needed first: the site's own data and scripts before other hosts'.
     """
     kinds = ", ".join(f"'{k}'" for k in NEEDED)
-    found: dict[tuple[int, int], tuple[list[Any], list[Any]]] = {}
+    found: dict[tuple[int, int], tuple[list[Missed], list[Missed]]] = {}
     for source, mask, url, kind, result, status in about(
         site,
         ids,
@@ -285,21 +316,22 @@ def missed(site: Site, ids: list[int]) -> dict[tuple[int, int], tuple[list[Any],
         ORDER BY q.source, q.mask, q.kind = 'style', NOT ends_with(split_part(t.origin, '://', 2), array_to_string(
             list_slice(string_split(split_part(a.origin, '://', 2), '.'), -2, -1), '.')), q.kind <> 'data', url""",
     ):
-        found.setdefault((source, mask), ([], []))[result == "failed"].append((url, kind, status))
+        found.setdefault((source, mask), ([], []))[result == "failed"].append(Missed(url, kind, status))
     return found
 
 
-def _targets(rows: list[Any]) -> tuple[str, ...]:
-    return tuple(dict.fromkeys(url for url, _, _ in rows))[:50]
+def _targets(lost: list[Missed]) -> tuple[str, ...]:
+    return tuple(dict.fromkeys(one.url for one in lost))[:50]
 
 
-def _joined(found: list[tuple[Any, ...]]) -> list[tuple[Any, ...]]:
-    """Looks at one page that tell the same are one, for the crawlers of all, without the looks' own masks."""
-    joined: dict[tuple[Any, ...], int] = {}
-    for number, url, place, _, able, *rest in found:
-        key = (number, url, place, *rest)
-        joined[key] = joined.get(key, 0) | able
-    return [(*key[:3], able, *key[3:]) for key, able in joined.items()]
+def _joined(found: list[Look], told: Callable[[Look], tuple[object, ...]]) -> list[Look]:
+    """Looks at one page that tell the same are one, for the crawlers of all."""
+    joined: dict[tuple[object, ...], Look] = {}
+    for look in found:
+        key = (look.id, look.place, look.group, *told(look))
+        before = joined.get(key)
+        joined[key] = look._replace(crawlers=look.crawlers | before.crawlers) if before else look
+    return list(joined.values())
 
 
 def _words(excerpt: str | None) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from typing import NamedTuple
 
 from indrel.checks.catalogue import Hit, Need, check
 from indrel.checks.changes import ENTRY_GOES
@@ -10,6 +11,7 @@ from indrel.checks.evidence import (
     LISTED_OTHER,
     LISTED_ROW,
     UNWANTED,
+    Subject,
     answers,
     canonicals,
     listings,
@@ -110,27 +112,28 @@ def sitemap_fault(
     return None
 
 
-def _listed(site: Site, condition: str, mask: str = "") -> list[tuple[int, str, int]]:
-    """Listed addresses that meet a condition over `fact`: number, address, crawlers."""
+def _listed(site: Site, condition: str, mask: str = "") -> list[Subject]:
+    """Listed addresses that meet a condition over `fact`."""
     chosen = mask or f"{site.all_mask} & ~barred"
     return [
-        row
-        for row in site.rows(
+        one
+        for one in site.named(
+            Subject,
             f"SELECT id, origin || path, {chosen} FROM fact WHERE site AND listed AND {condition} AND {LISTED_OTHER} "
-            "ORDER BY origin, path"
+            "ORDER BY origin, path",
         )
-        if row[2]
+        if one.crawlers
     ]
 
 
 def _by_answer(site: Site, condition: str, message: str) -> Iterator[Hit]:
     found = _listed(site, condition)
-    ids = [row[0] for row in found]
+    ids = [one.id for one in found]
     entries, shown = listings(site, ids), answers(site, ids)
-    for number, _, mask in found:
-        loc, entry = entries[number]
-        first = next((e for e in shown[number] if e.kind == "status"), shown[number][0])
-        yield Hit(loc, mask, message.format(first.text), (*shown[number], entry))
+    for one in found:
+        loc, entry = entries[one.id]
+        first = next((e for e in shown[one.id] if e.kind == "status"), shown[one.id][0])
+        yield Hit(loc, one.crawlers, message.format(first.text), (*shown[one.id], entry))
 
 
 @check("listed-hidden", CheckClass.CONFLICT, Severity.FIX, feeds=("entry", "noindex"), change=ENTRY_GOES)
@@ -143,14 +146,14 @@ def listed_hidden(site: Site) -> Iterator[Hit]:
     Evidence: The tag or header, and the sitemap entry.
     """
     found = _listed(site, f"hidden > 0 AND {LISTED_ROW}", "hidden")
-    ids = [row[0] for row in found]
+    ids = [one.id for one in found]
     entries, tags = listings(site, ids), said(site, ids, site.all_mask)
     told = hidden_hosts(site)
-    for number, url, mask in found:
-        shown = tags.get(number, ())
-        mask = without_hidden_host(told, url, shown, mask)
+    for one in found:
+        shown = tags.get(one.id, ())
+        mask = without_hidden_host(told, one.url, shown, one.crawlers)
         if mask:
-            loc, entry = entries[number]
+            loc, entry = entries[one.id]
             who = "" if mask == site.all_mask else f" for {listing(site.names(mask))}"
             yield Hit(loc, mask, f"in the sitemap, but says noindex{who}", (*shown, entry))
 
@@ -165,15 +168,15 @@ def listed_folded(site: Site) -> Iterator[Hit]:
     Evidence: The canonical, and the sitemap entry.
     """
     found = _listed(site, "tail = 'folded' AND fold_how = 'canonical'")
-    ids = [row[0] for row in found]
+    ids = [one.id for one in found]
     entries, tags = listings(site, ids), canonicals(site, ids)
     into = dict(
         site.rows("SELECT f.id, t.origin || t.path FROM fact f JOIN fact t ON t.id = f.folds_to WHERE f.listed")
     )
-    for number, _, mask in found:
-        loc, entry = entries[number]
-        message = f"in the sitemap, but its canonical names {into[number]}"
-        yield Hit(loc, mask, message, (*tags.get(number, ()), entry), also=(into[number],))
+    for one in found:
+        loc, entry = entries[one.id]
+        message = f"in the sitemap, but its canonical names {into[one.id]}"
+        yield Hit(loc, one.crawlers, message, (*tags.get(one.id, ()), entry), also=(into[one.id],))
 
 
 @check("listed-redirects", CheckClass.CONFLICT, Severity.FIX, feeds=("entry", "redirect"), change=ENTRY_GOES)
@@ -244,6 +247,14 @@ def wanted_unlisted(site: Site) -> Iterator[Hit]:
         yield Hit(url, mask, "is to be shown, but no sitemap lists it", stated(site, entry))
 
 
+class _Stated(NamedTuple):
+    """An address of which the intent's entry states what is wanted."""
+
+    id: int
+    want: str
+    entry: int
+
+
 @check("listed-unwanted", CheckClass.CONFLICT, Severity.FIX, feeds=("entry", "stated"), change=ENTRY_GOES)
 def listed_unwanted(site: Site) -> Iterator[Hit]:
     """The sitemap puts forward an address that is to be hidden, locked or dropped.
@@ -253,11 +264,13 @@ def listed_unwanted(site: Site) -> Iterator[Hit]:
     Rests on: Sitemaps protocol 0.9; the want that the intent file states.
     Evidence: The intent's entry, and the sitemap's.
     """
-    found = site.rows(
-        f"SELECT id, want, entry FROM fact WHERE site AND listed AND entry IS NOT NULL AND {UNWANTED} ORDER BY origin, path"
+    found = site.named(
+        _Stated,
+        f"SELECT id, want, entry FROM fact WHERE site AND listed AND entry IS NOT NULL AND {UNWANTED} ORDER BY origin, path",
     )
-    entries = listings(site, [row[0] for row in found])
+    entries = listings(site, [one.id for one in found])
     words = {"hide": "hidden", "lock": "locked", "drop": "dropped"}
-    for number, want, stating in found:
-        loc, entry = entries[number]
-        yield Hit(loc, site.all_mask, f"in the sitemap, but it is to be {words[want]}", (*stated(site, stating), entry))
+    for one in found:
+        loc, entry = entries[one.id]
+        message = f"in the sitemap, but it is to be {words[one.want]}"
+        yield Hit(loc, site.all_mask, message, (*stated(site, one.entry), entry))

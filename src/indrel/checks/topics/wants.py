@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from datetime import datetime
-from typing import Any
+from typing import NamedTuple
 
 from indrel.checks.catalogue import Hit, Need, check
 from indrel.checks.changes import HEADER, NO_NOINDEX, SAID, SAYS_NOINDEX, STATUS, Change, to, without
@@ -21,6 +21,17 @@ JUNK_OPEN = "kind IN ('search-results', 'parameter-variant')"
 FILE = "(read AND NOT html AND kind NOT IN ('feed', 'search-results', 'parameter-variant'))"
 
 
+class _Hidden(NamedTuple):
+    """A wanted page that says noindex, and what makes it wanted: the intent's entry, or that it is the start page or named."""
+
+    id: int
+    url: str
+    crawlers: int
+    entry: int | None
+    start: bool
+    named: bool
+
+
 @check("noindex-wanted", CheckClass.BLOCKED, Severity.FIX, rests_on_want=True, feeds=("directive",), change=NO_NOINDEX)
 def noindex_wanted(site: Site) -> Iterator[Hit]:
     """A wanted page says noindex.
@@ -30,18 +41,19 @@ def noindex_wanted(site: Site) -> Iterator[Hit]:
     Rests on: The robots meta tag and X-Robots-Tag as search engines document them.
     Evidence: The tag or header, and what shows that the page is wanted.
     """
-    found = site.rows(
-        "SELECT id, origin || path, hidden, start, named, entry FROM fact WHERE site AND hidden > 0 AND want = 'show' "
-        f"AND {PAGE_ROW} ORDER BY origin, path"
+    found = site.named(
+        _Hidden,
+        "SELECT id, origin || path, hidden, entry, start, named FROM fact WHERE site AND hidden > 0 AND want = 'show' "
+        f"AND {PAGE_ROW} ORDER BY origin, path",
     )
-    tags, told = said(site, [row[0] for row in found], site.all_mask), hidden_hosts(site)
+    tags, told = said(site, [one.id for one in found], site.all_mask), hidden_hosts(site)
     expired = expired_alone(site)
-    for number, url, mask, start, named, entry in found:
-        shown = tags.get(number, ())
-        mask = without_hidden_host(told, url, shown, mask) & ~expired.get(number, 0)
+    for one in found:
+        shown = tags.get(one.id, ())
+        mask = without_hidden_host(told, one.url, shown, one.crawlers) & ~expired.get(one.id, 0)
         if mask:
-            message = f"{who_is(start, named, entry)} says noindex"
-            yield Hit(url, mask, message, (*shown, *stated(site, entry)), implied=entry is None)
+            message = f"{who_is(one.start, one.named, one.entry)} says noindex"
+            yield Hit(one.url, mask, message, (*shown, *stated(site, one.entry)), implied=one.entry is None)
 
 
 def expired_alone(site: Site) -> dict[int, int]:
@@ -124,16 +136,28 @@ def snippet_withheld(site: Site) -> Iterator[Hit]:
             yield Hit(one.url, mask, message, (one.evidence, *stated(site, entry)), implied=entry is None)
 
 
-def _unwanted(site: Site, condition: str) -> list[tuple[Any, ...]]:
-    """Open pages that are to be hidden: number, address, crawlers, kind, entry, words of the answer."""
-    return site.rows(
+class _Unwanted(NamedTuple):
+    """An open page that is to be hidden, of which kind, by which entry (none: it is implied), and what it answers."""
+
+    id: int
+    url: str
+    crawlers: int
+    kind: str
+    entry: int | None
+    status: int
+    media: str | None
+
+    @property
+    def why(self) -> str:
+        return f"looks like junk ({self.kind})" if self.entry is None else "is to be hidden"
+
+
+def _unwanted(site: Site, condition: str) -> list[_Unwanted]:
+    return site.named(
+        _Unwanted,
         f"""SELECT id, origin || path, open, kind, entry, status, media_type FROM fact
-        WHERE known AND open > 0 AND want = 'hide' AND {condition} ORDER BY origin, path"""
+        WHERE known AND open > 0 AND want = 'hide' AND {condition} ORDER BY origin, path""",
     )
-
-
-def _why(kind: str, entry: int | None) -> str:
-    return f"looks like junk ({kind})" if entry is None else "is to be hidden"
 
 
 @check(
@@ -154,12 +178,12 @@ def open_unwanted(site: Site) -> Iterator[Hit]:
     Evidence: The answer, and the intent's entry.
     """
     others = f"NOT {GATE} AND NOT {JUNK_OPEN} AND NOT {FILE} AND (entry IS NOT NULL OR NOT ({site.empty_archive_sql}))"
-    for _, url, mask, kind, entry, status, _ in _unwanted(site, others):
-        shown = (Evidence("status", url, None, f"{status_text(status, None)}, no noindex"), *stated(site, entry))
-        mild = (
-            Severity.NOTE if entry is None and kind in ("feed", "embed") else None
-        )  # harmless habits of common systems
-        yield Hit(url, mask, f"may be listed, but {_why(kind, entry)}", shown, severity=mild, implied=entry is None)
+    for one in _unwanted(site, others):
+        answer = Evidence("status", one.url, None, f"{status_text(one.status, None)}, no noindex")
+        implied = one.entry is None
+        mild = Severity.NOTE if implied and one.kind in ("feed", "embed") else None  # harmless habits of common systems
+        shown = (answer, *stated(site, one.entry))
+        yield Hit(one.url, one.crawlers, f"may be listed, but {one.why}", shown, severity=mild, implied=implied)
 
 
 @check("junk-open", CheckClass.EXPOSED, Severity.FIX, rests_on_want=True, feeds=("answer", "hide"), change=SAYS_NOINDEX)
@@ -172,12 +196,14 @@ def junk_open(site: Site) -> Iterator[Hit]:
     Evidence: The answer, and a link to the address.
     """
     found = _unwanted(site, JUNK_OPEN)
-    links = first_link(site, [row[0] for row in found])
-    for number, url, mask, kind, entry, status, _ in found:
-        first = Evidence("status", url, None, f"{status_text(status, None)}, no noindex, no canonical elsewhere")
-        shown = (first, *links.get(number, ()), *stated(site, entry))
-        what = "internal search results" if kind == "search-results" else "a parameter variant"
-        yield Hit(url, mask, f"{what} may be listed", shown, implied=entry is None)
+    links = first_link(site, [one.id for one in found])
+    for one in found:
+        first = Evidence(
+            "status", one.url, None, f"{status_text(one.status, None)}, no noindex, no canonical elsewhere"
+        )
+        shown = (first, *links.get(one.id, ()), *stated(site, one.entry))
+        what = "internal search results" if one.kind == "search-results" else "a parameter variant"
+        yield Hit(one.url, one.crawlers, f"{what} may be listed", shown, implied=one.entry is None)
 
 
 @check(
@@ -197,10 +223,21 @@ def file_needs_header(site: Site) -> Iterator[Hit]:
     Rests on: X-Robots-Tag as search engines document it: it holds for any content type.
     Evidence: The answer with its content type, and the intent's entry.
     """
-    for _, url, mask, kind, entry, status, media in _unwanted(site, FILE):
-        text = f"{status_text(status, None)}, {media or 'no content type'}, no X-Robots-Tag"
-        shown = (Evidence("status", url, None, text), *stated(site, entry))
-        yield Hit(url, mask, f"a file that may be listed, but {_why(kind, entry)}", shown, implied=entry is None)
+    for one in _unwanted(site, FILE):
+        text = f"{status_text(one.status, None)}, {one.media or 'no content type'}, no X-Robots-Tag"
+        shown = (Evidence("status", one.url, None, text), *stated(site, one.entry))
+        message = f"a file that may be listed, but {one.why}"
+        yield Hit(one.url, one.crawlers, message, shown, implied=one.entry is None)
+
+
+class _Gate(NamedTuple):
+    """A page that only asks for a password: whether it may be listed, or is put forward by the sitemap."""
+
+    id: int
+    url: str
+    crawlers: int
+    is_open: bool
+    listed: bool
 
 
 @check("gate-open", CheckClass.EXPOSED, Severity.ASK)
@@ -212,18 +249,19 @@ def gate_open(site: Site) -> Iterator[Hit]:
     Rests on: Practice: pages that only ask for a password have nothing to list.
     Evidence: The password field, and the sitemap entry.
     """
-    found = site.rows(
+    found = site.named(
+        _Gate,
         f"""SELECT id, origin || path, CASE WHEN open > 0 THEN open ELSE {site.all_mask} & ~barred END, open > 0, listed
         FROM fact WHERE site AND {GATE} AND (open > 0 OR listed) AND status < 300
-        AND NOT (entry IS NOT NULL AND want IN ('show', 'any')) ORDER BY origin, path"""
+        AND NOT (entry IS NOT NULL AND want IN ('show', 'any')) ORDER BY origin, path""",
     )
-    ids = [row[0] for row in found]
+    ids = [one.id for one in found]
     fields, entries = slips(site, ids, "password"), listings(site, ids)
-    for number, url, mask, is_open, listed in found:
-        if mask:
-            shown = [*fields.get(number, ()), *([entries[number][1]] if listed else [])]
-            how = "may be listed" if is_open else "is put forward by the sitemap"
-            yield Hit(url, mask, f"a page that only asks for a password {how}", tuple(shown))
+    for one in found:
+        if one.crawlers:
+            shown = [*fields.get(one.id, ()), *([entries[one.id][1]] if one.listed else [])]
+            how = "may be listed" if one.is_open else "is put forward by the sitemap"
+            yield Hit(one.url, one.crawlers, f"a page that only asks for a password {how}", tuple(shown))
 
 
 def slips(site: Site, ids: list[int], kind: str) -> dict[int, list[Evidence]]:
@@ -250,13 +288,15 @@ def empty_archive_open(site: Site) -> Iterator[Hit]:
     Rests on: Practice: empty archives are nearly always junk.
     Evidence: What the page says.
     """
-    found = site.rows(
-        f"""SELECT id, origin || path, open, kind FROM fact WHERE site AND open > 0 AND {site.empty_archive_sql}
-        AND NOT (entry IS NOT NULL AND want IN ('show', 'hide')) ORDER BY origin, path"""
+    found = site.named(
+        _Unwanted,
+        f"""SELECT id, origin || path, open, kind, entry, status, media_type FROM fact WHERE site AND open > 0
+        AND {site.empty_archive_sql} AND NOT (entry IS NOT NULL AND want IN ('show', 'hide')) ORDER BY origin, path""",
     )
-    shown = page_texts(site, [row[0] for row in found])
-    for number, url, mask, kind in found:
-        yield Hit(url, mask, f"a page of the kind {kind} without any entry may be listed", (shown[number],))
+    shown = page_texts(site, [one.id for one in found])
+    for one in found:
+        message = f"a page of the kind {one.kind} without any entry may be listed"
+        yield Hit(one.url, one.crawlers, message, (shown[one.id],))
 
 
 def page_texts(site: Site, ids: list[int]) -> dict[int, Evidence]:
@@ -312,15 +352,16 @@ def live_dropped(site: Site) -> Iterator[Hit]:
 
 
 def _still_answers(site: Site, want: str, message: str) -> Iterator[Hit]:
-    found = site.rows(
-        """SELECT id, origin || path, entry, status FROM fact WHERE site AND want = ? AND status BETWEEN 200 AND 299
-        AND tail <> 'broken' ORDER BY origin, path""",
+    found = site.named(
+        _Unwanted,
+        f"""SELECT id, origin || path, {site.all_mask}, kind, entry, status, media_type FROM fact
+        WHERE site AND want = ? AND status BETWEEN 200 AND 299 AND tail <> 'broken' ORDER BY origin, path""",
         [want],
     )
-    shown = answers(site, [row[0] for row in found])
-    for number, url, entry, status in found:
-        text = status_text(status, None)
-        yield Hit(url, site.all_mask, message.format(f"“{text}”"), (*shown[number], *stated(site, entry)))
+    shown = answers(site, [one.id for one in found])
+    for one in found:
+        text = message.format(f"“{status_text(one.status, None)}”")
+        yield Hit(one.url, one.crawlers, text, (*shown[one.id], *stated(site, one.entry)))
 
 
 @check(
