@@ -63,7 +63,7 @@ class Keeper:
         self.user_parts = user_parts
 
     def keep(self, answer: Answer, parse: bool = True) -> tuple[tuple[Any, ...], PageTask | None]:
-        """The row of an answer (its first value is the address's number), and the page to parse, if it is one.
+        """The row of an answer, and the page to parse, if it is one.
 
         An HTML answer is to be kept together with what its page says, so that neither is there alone:
         where there is a page, its row is left to the caller. All others are kept here.
@@ -74,7 +74,7 @@ class Keeper:
             location=answer.header("location") if answer.redirects else None, octets=answer.octets, cut=answer.cut,
             last_modified=answer.header("last-modified"),
         )  # fmt: skip
-        number = row[0]
+        number = self.recorder.id(answer.url)
         robots = tuple(answer.headers.get("x-robots-tag", ()))
         links = tuple(answer.headers.get("link", ()))
         html = answer.status == 200 and (is_html(media) or (not media and looks_like_html(answer.body)))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Collection, Iterable, Sequence
+from collections.abc import Callable, Collection, Iterable
 from typing import Any
 
 import numpy as np
@@ -15,7 +15,7 @@ from indrel.core.page.facts import UNFOLLOWED
 from indrel.core.sitemap import Entry, SitemapSummary, entry_fault
 from indrel.gather.parsing import Parsed
 from indrel.snapshot import SnapshotWriter, now
-from indrel.snapshot.schema import arrow
+from indrel.snapshot.schema import arrow, place
 from indrel.snapshot.store import COUNTING_MEMORY
 
 COMMIT_ROWS = 200_000
@@ -103,19 +103,17 @@ class Recorder:
         among the `seen`, each with the numbers of the pages that do."""
         numbers: npt.NDArray[np.int32] = np.fromiter(map(self.id, batch.urls), dtype=np.int32, count=len(batch.urls))
 
-        def put(table: str, rows: Sequence[tuple[Any, ...]], at: int) -> None:
-            """Rows whose column `at` is a position become rows with the address's number."""
+        pairs: list[tuple[int, int]] = []  # of what pages mention, position and page
+        for table, rows, column in (
+            ("page", batch.pages, "refresh"), ("canonical", batch.canonicals, "target"),
+            ("alternate", batch.alternates, "target"), ("resource", batch.resources, "target"),
+        ):  # fmt: skip
+            at = place(table, column)
             self.writer.add(table, [self._numbered(row, at, numbers) for row in rows])
-
-        put("page", batch.pages, 6)
+            if table != "resource":
+                pairs += [(row[at], page) for row in rows for page in row[:1] if row[at] is not None]
         self.writer.add("directive", batch.directives)
-        put("canonical", batch.canonicals, 3)
-        put("resource", batch.resources, 1)
-        put("alternate", batch.alternates, 1)
         self.writer.add("slip", batch.slips)
-        pairs = [(row[6], row[0]) for row in batch.pages if row[6] is not None]
-        pairs += [(row[3], row[0]) for row in batch.canonicals if row[3] is not None]
-        pairs += [(row[1], row[0]) for row in batch.alternates]
         fresh = np.array(
             [int(n) not in seen and self.on_site(u) for n, u in zip(numbers, batch.urls, strict=True)], dtype=bool
         )
@@ -131,13 +129,14 @@ class Recorder:
             pairs += zip(positions[chosen].tolist(), source[chosen].tolist(), strict=True)
         self.pages += len(batch.pages)
         found: dict[int, set[int]] = {}
-        for position, source in pairs:
+        for position, page in pairs:
             if fresh[position]:
-                found.setdefault(position, set()).add(source)
+                found.setdefault(position, set()).add(page)
         return {batch.urls[position]: found[position] for position in sorted(found)}
 
     @staticmethod
     def _numbered(row: tuple[Any, ...], at: int, numbers: npt.NDArray[np.int32]) -> tuple[Any, ...]:
+        """A row whose column at that place is a position, with the address's number there."""
         position = row[at]
         return row if position is None else (*row[:at], int(numbers[position]), *row[at + 1 :])
 

@@ -167,6 +167,12 @@ def arrow(table: str) -> Any:
     return pa.schema([(name, kinds[kind]) for name, kind in {**TABLES, **DECIDED}[table].items()])
 
 
+@cache
+def place(table: str, column: str) -> int:
+    """Where a column stands in a table's rows."""
+    return list({**TABLES, **DECIDED}[table]).index(column)
+
+
 def create_statements(home: str) -> list[str]:
     """What makes the tables in a schema."""
     return [

@@ -15,6 +15,7 @@ from indrel.core.page.headers import XHTML, content_type, is_html
 from indrel.gather.keeping import Answer
 from indrel.gather.parsing import MAX_PAGE, PageTask, ParserPool
 from indrel.gather.recorder import Recorder
+from indrel.snapshot.schema import place
 from indrel.sources.fetch import Fetcher
 from indrel.sources.options import GatherOptions
 
@@ -75,7 +76,7 @@ class Comparison:
             ORDER BY a.id"""
         ).fetchall()
         only = self.options.only
-        rows = [row for row in rows if only is None or row[1] in only]
+        rows = [(number, url) for number, url in rows if only is None or url in only]
         named = [c for c in self.options.crawlers if c.token != STAR]
         gate = asyncio.Semaphore(max(1, self.options.parallel))
 
@@ -131,10 +132,12 @@ class Comparison:
     async def _read(self, task: PageTask) -> Said:
         loop = asyncio.get_running_loop()
         parsed = (await loop.run_in_executor(self.executor, self.pool.parse, [task]))[0]
+        scope, tokens, void = (place("directive", column) for column in ("scope", "tokens", "void"))
+        to = place("canonical", "target")
         return Said(
             "200",
-            _robots((row[2], row[5]) for row in parsed.directives if row[9] is None),
-            ", ".join(sorted({parsed.urls[row[3]] for row in parsed.canonicals if row[3] is not None})) or "none",
+            _robots((row[scope], row[tokens]) for row in parsed.directives if row[void] is None),
+            ", ".join(sorted({parsed.urls[row[to]] for row in parsed.canonicals if row[to] is not None})) or "none",
             frozenset(parsed.urls[i] for i in parsed.links.target),
         )
 

@@ -247,13 +247,10 @@ class Folder:
         for name in names:
             url, path = self.address(name), self.folder / name
             size = path.stat().st_size if path.is_file() else 0
-            row: tuple[Any, ...] = self.recorder.answer_row(
-                url, 200, media_type="text/html", octets=size, file=shown(name)
-            )
-            self._number_of[name] = row[0]
-            rows.append(row)
+            rows.append(self.recorder.answer_row(url, 200, media_type="text/html", octets=size, file=shown(name)))
+            number = self._number_of[name] = self.recorder.id(url)
             tasks.append(
-                PageTask(row[0], url, str(path), user_parts=self.options.user_parts, xhtml=name.endswith(".xhtml"))
+                PageTask(number, url, str(path), user_parts=self.options.user_parts, xhtml=name.endswith(".xhtml"))
             )
         self.recorder.writer.add("answer", rows)
         return tasks

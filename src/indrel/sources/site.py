@@ -432,9 +432,10 @@ class LiveSite:
     def _keep(self, answer: Answer, clicks: int, hops: int, follow: bool = True, parse: bool = True) -> None:
         """Record an answer; hand HTML to the parsers, follow a redirect."""
         row, task = self.keeper.keep(answer, parse)
-        self.frontier.seen.add(row[0])
+        number = self.recorder.id(answer.url)
+        self.frontier.seen.add(number)
         if self.options.as_crawlers:
-            self._heard[row[0]] = digest(answer)
+            self._heard[number] = digest(answer)
         if answer.target and follow and (self.recorder.on_site(answer.target) or hops < MAX_HOPS):
             self._enqueue([answer.target], clicks, hops + 1, [pattern(answer.url)])
         media = answer.header("content-type") or ""

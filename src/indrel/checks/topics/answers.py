@@ -40,6 +40,19 @@ def missing_answers_200(site: Site) -> Iterator[Hit]:
         yield Hit(origin + "/", site.all_mask, message, tuple(evidence))
 
 
+class _Disguised(NamedTuple):
+    """An error page that answers 200: whether a made-up address (`probe`) gets it too, and who leads there."""
+
+    id: int
+    url: str
+    crawlers: int
+    status: int
+    matches: bool
+    probe: str
+    listed: bool
+    linked: bool
+
+
 @check("soft-missing", CheckClass.CONFLICT, Severity.FIX, needs=(Need.LIVE,), feeds=("page",), change=NOT_FOUND)
 def soft_missing(site: Site) -> Iterator[Hit]:
     """An error or “nothing here” page is answered with 200.
@@ -49,27 +62,28 @@ def soft_missing(site: Site) -> Iterator[Hit]:
     Rests on: RFC 9110 section 15.5.5: 404 says that there is nothing at an address.
     Evidence: The status, what the page says, and the made-up address that gets the same page.
     """
-    found = site.rows(
+    found = site.named(
+        _Disguised,
         f"""SELECT f.id, f.origin || f.path, {site.all_mask} & ~f.barred, f.status, f.matches_missing,
             (SELECT p.url FROM probe p WHERE p.origin = f.origin
                 AND (p.folder IS NULL OR starts_with(f.path, '/' || p.folder || '/'))
                 ORDER BY p.text_hash IS NOT DISTINCT FROM f.text_hash DESC, p.folder NULLS FIRST LIMIT 1),
             f.listed, f.followed + f.unfollowed > 0
         FROM fact f WHERE f.site AND f.read AND f.status BETWEEN 200 AND 299 AND f.tail = 'broken' AND f.html
-        AND (f.matches_missing OR f.kind = 'error') ORDER BY f.origin, f.path"""
+        AND (f.matches_missing OR f.kind = 'error') ORDER BY f.origin, f.path""",
     )
-    told = page_texts(site, [row[0] for row in found])
-    for number, url, mask, status, matches, probe, is_listed, linked in found:
-        if not mask:
+    told = page_texts(site, [one.id for one in found])
+    for one in found:
+        if not one.crawlers:
             continue
-        shown = [Evidence("status", url, None, status_text(status, None)), told[number]]
-        if matches:
-            shown.append(Evidence("status", probe, None, "a made-up address gets the same page"))
+        shown = [Evidence("status", one.url, None, status_text(one.status, None)), told[one.id]]
+        if one.matches:
+            shown.append(Evidence("status", one.probe, None, "a made-up address gets the same page"))
             message = "answers 200 with the page that a made-up address gets"
         else:
-            message = f"answers 200, but says “{told[number].text}”, and has next to nothing else"
-        named = ["the sitemap lists it"] * is_listed + ["pages link to it"] * linked
-        yield Hit(url, mask, "; ".join([message, *([listing(named)] if named else [])]), tuple(shown))
+            message = f"answers 200, but says “{told[one.id].text}”, and has next to nothing else"
+        named = ["the sitemap lists it"] * one.listed + ["pages link to it"] * one.linked
+        yield Hit(one.url, one.crawlers, "; ".join([message, *([listing(named)] if named else [])]), tuple(shown))
     yield from _missing_once_rendered(site)
 
 

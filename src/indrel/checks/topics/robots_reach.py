@@ -231,6 +231,16 @@ def barred_to_hide(site: Site) -> Iterator[Hit]:
             yield Hit(url, mask, message, (*evidence, *stated(site, entry)), implied=entry is None)
 
 
+class _Barred(NamedTuple):
+    """A barred page that leads elsewhere: how, and where to."""
+
+    id: int
+    url: str
+    crawlers: int
+    how: str
+    target: str
+
+
 @check("barred-canonical", CheckClass.CONFLICT, Severity.ASK, needs=(Need.ROBOTS, Need.READ_BARRED), feeds=("barred",))
 def barred_canonical(site: Site) -> Iterator[Hit]:
     """A barred page names another canonical or redirects, which no crawler can ever read.
@@ -240,18 +250,18 @@ def barred_canonical(site: Site) -> Iterator[Hit]:
     Rests on: RFC 9309 section 2.2.2: what may not be fetched is not read.
     Evidence: The rule, and the canonical or redirect.
     """
-    found = site.rows(
+    found = site.named(
+        _Barred,
         "SELECT f.id, f.origin || f.path, f.barred, f.fold_how, t.origin || t.path FROM fact f JOIN address t "
-        "ON t.id = f.folds_to WHERE f.site AND f.read AND f.barred > 0 ORDER BY f.origin, f.path"
+        "ON t.id = f.folds_to WHERE f.site AND f.read AND f.barred > 0 ORDER BY f.origin, f.path",
     )
-    ids = [row[0] for row in found]
+    ids = [one.id for one in found]
     tags, shown = canonicals(site, ids), answers(site, ids)
-    for number, url, mask, how, target in found:
-        said = tags.get(number, ()) if how == "canonical" else shown.get(number, ())
-        message = (
-            f"{'names the canonical' if how == 'canonical' else 'redirects to'} {target}, which crawlers cannot read"
-        )
-        yield Hit(url, mask, message, (*rules(site, url, mask), *said), also=(target,))
+    for one in found:
+        names = one.how == "canonical"
+        said = tags.get(one.id, ()) if names else shown.get(one.id, ())
+        message = f"{'names the canonical' if names else 'redirects to'} {one.target}, which crawlers cannot read"
+        yield Hit(one.url, one.crawlers, message, (*rules(site, one.url, one.crawlers), *said), also=(one.target,))
 
 
 @check("resource-barred", CheckClass.BLOCKED, Severity.FIX, feeds=("resource",))
