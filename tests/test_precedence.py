@@ -8,6 +8,7 @@ import pytest
 
 from cases import BASE, HOST, NOINDEX, a, canonical, html, listed, moved, page, robots, sitemap
 from conftest import AuditSite
+from indrel.ask.explain import explain
 from indrel.demo.site import Response
 
 PASSWORD = '<form><input type="password"></form>'
@@ -132,7 +133,8 @@ def test_the_start_page_is_where_the_start_address_leads(
     pages = {"/robots.txt": robots(rule or "Disallow: /x", f"Sitemap: {HOST}/sitemap.xml"), "/": moved("/hall"), "/hall": moved("/en/"),
              "/en/": front, "/sitemap.xml": sitemap("/en/", *links),
              **{p: html(canonical(p) + heads[1], a("/en/"), title=p) for p in links}}  # fmt: skip
-    verdict = audit_site(pages)[1]
+    site, verdict = audit_site(pages)
+    assert explain(site, HOST + "/").want_because.startswith("it only leads on: the start page is")
     assert {f.check for f in verdict.findings if f.severity.value > 2} == told
     assert {f.url for f in verdict.findings if f.check in told} <= {HOST + "/"}
     assert verdict.headline.whole is bool(told - {"site-nofollow"})

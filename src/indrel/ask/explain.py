@@ -121,7 +121,7 @@ def explain(site: Site, url: str, findings: Sequence[Finding] = ()) -> Explanati
         kind=fact["kind"],
         section=site.section(url),
         want=fact["want"],
-        want_because=_stated(site, entry) if entry else _why_wanted(fact),
+        want_because=_stated(site, entry) if entry else _why_wanted(site, url, fact),
         states=states,
         steps=steps,
         linked_from=links_to(site, [number], most=MOST).get(number, []),
@@ -180,13 +180,19 @@ def _fact(site: Site, number: int | None) -> dict[str, Any] | None:
     return dict(zip([*columns.split(", "), "folds_to", "folds_into", "read", "want", "states"], row, strict=True))
 
 
-def _why_wanted(fact: dict[str, Any]) -> str:
+def _why_wanted(site: Site, url: str, fact: dict[str, Any]) -> str:
     if fact["start"]:
-        return "implied: it is the start page"
+        return (
+            "implied: it is the start page"
+            if url == site.base
+            else f"implied: it is the start page, as {site.base} leads here"
+        )
     if fact["listed"]:
         return "implied: a sitemap puts it forward"
     if fact["named"]:
         return "implied: other pages name it as canonical"
+    if url == site.base and fact["folds_into"] and site.fronts[site.base_origin] != url:
+        return f"it only leads on: the start page is {site.fronts[site.base_origin]}"
     return _of_its_kind(fact["want"], fact["kind"])
 
 
