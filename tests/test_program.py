@@ -325,6 +325,15 @@ def test_start_page_that_is_no_html(indrel: Run) -> None:
     assert report["complete"] and report["counts"]["states"]["*"] == {"open": 1}
 
 
+def test_a_preview_is_told_how_to_be_audited(indrel: Run) -> None:
+    here, pages = "http://127.0.0.1", {"/": html(canonical("/"), a("/a")), "/a": html(canonical("/a"), a("/"))}
+    with DemoServer(site=served({**pages, **{here + path: page for path, page in pages.items()}})) as server:
+        told = " ".join(indrel("audit", f"{here}:{server.port}/", "--rate", "0", code=1).stdout.split())
+        advice = f"audit {HOST}/ --connect {HOST[8:]}=127.0.0.1:{server.port}"
+        assert f"If this is a preview of {HOST}, audit it under that name: indrel {advice}" in told
+        assert "the one wanted page is open" in indrel(*advice.split(), "--rate", "0", code=0).stdout
+
+
 def test_readme_demo_site_is_whole() -> None:
     assert len([u for u in build().pages if "robots.txt" not in u]) >= 120
 

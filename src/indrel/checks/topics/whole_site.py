@@ -8,6 +8,8 @@ from typing import NamedTuple
 from indrel.checks.catalogue import Hit, Need, check
 from indrel.checks.evidence import WHERE, about, said, scripts
 from indrel.checks.measures import MANY, NEARLY_ALL
+from indrel.checks.topics.canonical_values import unreachable_host
+from indrel.core.address import split
 from indrel.core.answers import status_text
 from indrel.core.model import CheckClass, Evidence, Severity, State, plural
 from indrel.core.page.facts import UNFOLLOWED, Mark
@@ -41,8 +43,21 @@ def start_not_open(site: Site) -> Iterator[Hit]:
             behind = reasons(site, [at]).get(at, [])
             shown = dict.fromkeys(e for i in range(len(site.crawlers)) if mask >> i & 1 for e in decides(behind, i))
             by = f" leads to {found.url}, which" if at != number else ""
-            yield Hit(url, mask, f"{name}{by} {what}", tuple(shown) or (Evidence("status", found.url, None, what),))
+            evidence = tuple(shown) or (Evidence("status", found.url, None, what),)
+            yield Hit(url, mask, f"{name}{by} {what}", evidence, mend=_as_it_will_stand(site, found))
             break
+
+
+def _as_it_will_stand(site: Site, found: _Look) -> str:
+    """What to do where a server on this machine or network says that its pages stand elsewhere: it is a preview."""
+    here = split(site.base)
+    if found.how != "canonical" or found.on_site or not found.target or not unreachable_host(here.host):
+        return ""
+    there, port = split(found.target), here.port or (443 if here.scheme == "https" else 80)
+    return (
+        f"If this is a preview of {there.origin}, audit it under that name: "
+        f"indrel audit {there.origin}/ --connect {there.host}={here.host}:{port}"
+    )
 
 
 class _Look(NamedTuple):
