@@ -121,7 +121,6 @@ def _show_uses(uses: list[RuleUse]) -> None:
 def _show_findings(findings: list[Finding], loaded: Loaded) -> None:
     from collections import Counter
 
-    from indrel.checks import checks
     from indrel.core.model import Severity, listing, plural
     from indrel.reports.terminal import STYLES
 
@@ -137,7 +136,8 @@ def _show_findings(findings: list[Finding], loaded: Loaded) -> None:
         first = finding.evidence[0]
         place = first.text if told[finding.check, first.text] > MOST_SHOWN else str(first.line)
         alike.setdefault((finding.check, first.where, place), []).append(finding)
-    for members in alike.values():  # one rule is told once, whatever many addresses it meets
+    groups_told = list(alike.values())  # one rule is told once, whatever many addresses it meets
+    for number, members in enumerate(groups_told):
         finding = members[0]
         first = finding.evidence[0]
         lines = list(dict.fromkeys(m.evidence[0].line for m in members))
@@ -166,7 +166,16 @@ def _show_findings(findings: list[Finding], loaded: Loaded) -> None:
         if also:
             rest = f" and {len(also) - 3:,} more" if len(also) > 3 else ""
             term.pieces(("         at    ", "dim"), (", ".join(also[:3]) + rest, ""))
-        term.line(f"mend  {checks()[finding.check].mend}", "green", indent=9, hang=6)
+        mend = _mend(finding)
+        behind = groups_told[number + 1][0] if number + 1 < len(groups_told) else None
+        if behind is None or (behind.check, _mend(behind)) != (finding.check, mend):  # of a run of the same, once
+            term.line(f"mend  {mend}", "green", indent=9, hang=6)
+
+
+def _mend(finding: Finding) -> str:
+    from indrel.checks import checks
+
+    return finding.mend or checks()[finding.check].mend
 
 
 @robots.command("match")

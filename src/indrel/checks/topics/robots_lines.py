@@ -135,6 +135,17 @@ def robots_encoding(site: Site) -> Iterator[Hit]:
         yield Hit(host.url, site.all_mask, f"robots.txt: {what}", (Evidence("robots", host.where, line, what),))
 
 
+_SLOWER = "Slow crawlers down with 429 or 503 answers; else accept that few obey."
+_INSTEAD = {
+    "noindex": "Say noindex on the page (tag or header), and take the line out.",
+    "nofollow": "Say nofollow on the page (tag or header) or on the links, and take the line out.",
+    "host": "Redirect the other hosts to the one that is meant, and take the line out.",
+    "clean-param": "Name the address without the parameters as canonical; else accept that few obey.",
+    "crawl-delay": _SLOWER, "request-rate": _SLOWER, "visit-time": _SLOWER,
+}  # fmt: skip
+"""What does what a field was meant to do."""
+
+
 @check("robots-unsupported-field", CheckClass.FLAW, Severity.ASK, needs=(Need.ROBOTS,), change=LINE_GOES)
 def robots_unsupported_field(site: Site) -> Iterator[Hit]:
     """A line of robots.txt uses a field that is in no standard.
@@ -150,9 +161,8 @@ def robots_unsupported_field(site: Site) -> Iterator[Hit]:
                 who = READERS.get(line.field, "few crawlers read it, if any")
                 severity = Severity.FIX if line.field in ("noindex", "nofollow") else None
                 message = f"`{line.field}` is in no standard: {who}"
-                yield Hit(
-                    host.url, site.all_mask, message, (robots_line(host, line.number, line.text),), severity=severity
-                )
+                shown = (robots_line(host, line.number, line.text),)
+                yield Hit(host.url, site.all_mask, message, shown, severity=severity, mend=_INSTEAD.get(line.field, ""))
 
 
 @check(
@@ -229,14 +239,20 @@ def robots_anchor_slip(site: Site) -> Iterator[Hit]:
         for line, rule in rule_lines(host):
             path = rule.path if rule else ""
             if path and not path.strip("*"):
-                what = "it catches every address"
+                what, mend = (
+                    "it catches every address",
+                    "Name what is meant instead of `*`, or write `/` for everything.",
+                )
             elif "$" in path[:-1]:
                 what = "`$` is not at the end, so it stands for a dollar sign"
+                mend = "Write `%24` for a literal dollar sign, or put the `$` at the end."
             elif _ends_idly(path):
                 what = f"the trailing `*` adds nothing: `{path.rstrip('*')}` matches the same"
+                mend = "Leave the trailing `*` out."
             else:
                 continue
-            yield Hit(host.url, site.all_mask, f"`{line.text}`: {what}", (robots_line(host, line.number, line.text),))
+            shown = (robots_line(host, line.number, line.text),)
+            yield Hit(host.url, site.all_mask, f"`{line.text}`: {what}", shown, mend=mend)
 
 
 @check("robots-empty-agent", CheckClass.FLAW, Severity.FIX, needs=(Need.ROBOTS,))
@@ -258,7 +274,8 @@ def robots_empty_agent(site: Site) -> Iterator[Hit]:
                     )
                 elif not group.rules and not group.empty_rules and _only_group(host, token):
                     message = f"the group for {token} has no rule: everything is allowed"
-                    yield Hit(host.url, crawlers_of(site, (token,)), message, shown, severity=Severity.NOTE)
+                    mend = "Give the group its rules, or `Disallow:` to say that everything is allowed."
+                    yield Hit(host.url, crawlers_of(site, (token,)), message, shown, severity=Severity.NOTE, mend=mend)
 
 
 def _only_group(host: HostRobots, token: str) -> bool:
