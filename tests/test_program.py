@@ -332,6 +332,10 @@ def test_a_preview_is_told_how_to_be_audited(indrel: Run) -> None:
         advice = f"audit {HOST}/ --connect {HOST[8:]}=127.0.0.1:{server.port}"
         assert f"If this is a preview of {HOST}, audit it under that name: indrel {advice}" in told
         assert "the one wanted page is open" in indrel(*advice.split(), "--rate", "0", code=0).stdout
+    bad = served({here + "/": html('<link rel="canonical" href="https://a;id.example/">')})
+    with DemoServer(site=bad) as server:  # a page chooses the name that the command is written with
+        told = " ".join(indrel("audit", f"{here}:{server.port}/", "--rate", "0", code=1).stdout.split())
+        assert "indrel audit 'https://a;id.example/' --connect 'a;id.example=" in told
 
 
 def test_readme_demo_site_is_whole() -> None:

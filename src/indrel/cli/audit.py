@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -155,7 +156,7 @@ def finish(
         say(f"written: {files(output)}", quiet)
     say(f"facts kept in {site.snapshot.path}", quiet)
     worst = _worst_path(verdict, site)
-    for number, command in enumerate([f"indrel explain {worst}", *tries]):
+    for number, command in enumerate([f"indrel explain {shlex.quote(worst)}", *tries]):
         say(("     " if number else "try: ") + command, quiet)
     site.close()
     if cut is not None:

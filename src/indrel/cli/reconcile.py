@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json as json_module
+import shlex
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -73,7 +74,7 @@ def reconcile(
     if unknown:
         urls = [url for group in found.unknown.values() for url in group]
         write_whole(unknown, ("\n".join(urls) + "\n").encode() if urls else b"")
-        say(f"written: {unknown}; try: indrel audit {base} --also {unknown}", quiet)
+        say(f"written: {unknown}; try: {shlex.join(['indrel', 'audit', base, '--also', str(unknown)])}", quiet)
     for file in output or ():
         write_whole(file, _table(found, file))
         say(f"written: {file}", quiet)
