@@ -10,6 +10,7 @@ import contextlib
 import mimetypes
 import os
 import re
+import shlex
 from collections import Counter
 from dataclasses import dataclass, field
 from functools import partial
@@ -366,7 +367,7 @@ class Folder:
             return []
         return [
             f"{found[best]:,} of {len(rows):,} addresses that {self.base} lacks are files here if the folder stands at "
-            f"{origin_of(self.base)}{best}: it probably does (say --base {origin_of(self.base)}{best})"
+            f"{origin_of(self.base)}{best}: it probably does (say --base {shlex.quote(origin_of(self.base) + best)})"
         ]
 
     def _is_there(self, path: str) -> bool:
