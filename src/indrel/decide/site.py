@@ -234,14 +234,18 @@ class Site:
         found = {}
         for origin, start in self.starts.items():
             number = self.id_of(start)
-            at = None if number is None else front(self.rows, led_on, number)
-            found[origin] = start if at == number else self.one("SELECT origin || path FROM address WHERE id = ?", [at])
+            at = self.front_id
+            if origin != self.base_origin:
+                at = None if number is None else front(self.rows, led_on, number)
+            led = at is not None and at != number
+            found[origin] = self.one("SELECT origin || path FROM address WHERE id = ?", [at]) if led else start
         return found
 
     @cached_property
     def front_id(self) -> int | None:
-        """The page that the audited host's start page stands at."""
-        return self.id_of(self.fronts[self.base_origin])
+        """The page that the audited host's start page stands at, as it was decided; None where a folder has none."""
+        found = self.one("SELECT id FROM fact WHERE start")
+        return None if found is None else int(found)
 
     @cached_property
     def start_id(self) -> int | None:

@@ -36,9 +36,8 @@ LOOPED = "a redirect that never ends"
 ERROR_PAGE = "but it is an error page"
 
 
-_LED_ON = (
-    "SELECT f.target, a.site FROM fold f JOIN address a ON a.id = f.target WHERE f.address = ? AND f.how <> 'canonical'"
-)
+_LED_ON = """SELECT f.target, a.site FROM fold f JOIN address a ON a.id = f.target JOIN answer n ON n.address = f.address
+    WHERE f.address = ? AND f.how <> 'canonical' AND n.status < 400"""
 
 
 def front(rows: Callable[..., list[tuple[Any, ...]]], led_on: str, start: int) -> int:

@@ -78,13 +78,12 @@ def _look(site: Site, number: int) -> _Look:
     columns = (
         "f.origin || f.path, f.barred, f.hidden, f.tail, f.status, f.error, f.fold_how, f.marks, t.origin || t.path"
     )
-    return _Look(
-        *site.rows(
-            f"""SELECT {columns}, coalesce(t.site, true) FROM fact f
-            LEFT JOIN address t ON t.id = coalesce(f.folds_into, f.folds_to) WHERE f.id = ?""",
-            [number],
-        )[0]
-    )
+    return site.named(
+        _Look,
+        f"""SELECT {columns}, coalesce(t.site, true) FROM fact f
+        LEFT JOIN address t ON t.id = coalesce(f.folds_into, f.folds_to) WHERE f.id = ?""",
+        [number],
+    )[0]
 
 
 def _shut(site: Site, found: _Look, led: bool) -> tuple[int, str]:
