@@ -32,6 +32,10 @@ TABLE = [
 ]
 
 
+ABORTED = ("cannot allocate memory for thread-local data", "OpenBLAS error")
+"""Where so little memory is left that a library below ends the process, no program can say anything: seen once in some tens."""
+
+
 @pytest.fixture(scope="module")
 def folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
     where = tmp_path_factory.mktemp("machine")
@@ -48,9 +52,12 @@ def folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
 def test_a_failing_machine(line: str, code: int, said: str, folder: Path, tmp_path: Path) -> None:
     """One line says what is wrong, the exit code is right, the snapshot stands."""
     shell = line.format(p=PROGRAM, h=HOST, k="kept.indrel", s=tmp_path / "s.indrel", l="n" * 250)
-    done = subprocess.run(
-        ["bash", "-c", shell], cwd=folder, capture_output=True, text=True, timeout=60, env={**os.environ}
-    )
+    for _ in range(5):
+        done = subprocess.run(
+            ["bash", "-c", shell], cwd=folder, capture_output=True, text=True, timeout=60, env={**os.environ}
+        )
+        if not any(last in done.stderr for last in ABORTED):
+            break
     assert done.returncode == code, done.stderr
     assert said in done.stderr and "Traceback" not in done.stderr and "unexpected" not in done.stderr
     assert (
