@@ -246,6 +246,31 @@ def test_any_octets_can_be_read(data: bytes) -> None:
     read_page(data, BASE, None, Joiner())
 
 
+ATTRIBUTES = (
+    "href=''", 'href="#"', 'href="#x"', "href=/x", 'href="/y?a=1&amp;b=2"', 'href="JavaScript:go()"', "rel=nofollow",
+    'rel="no-follow"', "onclick=\"location='/z'\"", 'class="current"', 'title=\' href="/t"\'', "src=/s", "data=/o", "role=banner",
+    "role=navigation", "name=robots", 'content="noindex"', "type=search",
+)  # fmt: skip
+ELEMENTS = st.builds(
+    lambda name, attributes, inner: f"<{name} {' '.join(attributes)}>{inner}</{name}>\n",
+    st.sampled_from(
+        ["a", "area", "nav", "header", "main", "link", "meta", "script", "img", "object", "form", "svg", "li"]
+    ),
+    st.lists(st.sampled_from(ATTRIBUTES), max_size=3),
+    st.sampled_from(["", "x", "</nav>", "<nav>", "<a href='/in'>i</a>"]),
+)
+
+
+@given(st.lists(ELEMENTS | st.just("<style src=/s></style>"), max_size=12).map("".join))
+def test_anchors_read_from_the_source_are_those_of_the_tree(markup: str) -> None:
+    """What a comment holds makes the source's anchors others than the tree's, so that these are read one by one."""
+    read = [read_page(f"{markup}{more}".encode(), BASE, None, Joiner()) for more in ("", "<!-- <a href=/no> -->")]
+    assert not read[0].problem
+    quick, slow = ([(link.url, int(link.flags)) for link in facts.links] for facts in read)
+    assert quick == slow
+    assert {slip[:2] for slip in read[0].slips} == {slip[:2] for slip in read[1].slips}
+
+
 def read_sitemap(data: bytes, step: int = 7) -> tuple[list[Entry | Child], SitemapReader]:
     reader = SitemapReader()
     items = [item for i in range(0, len(data), step) for item in reader.feed(data[i : i + step])]

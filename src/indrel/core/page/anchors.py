@@ -12,6 +12,7 @@ from indrel.core.page.source import Source, attributes_of, unescape, written
 from indrel.core.page.tokens import nearest
 
 _ANCHORS = "a[href],area[href]"
+_HIDING = ((b"<!--", b"-->"), (b"<script", b"</script"))
 _FOREIGN = (b"<svg", b"<math")
 _ANCHOR_TAG = re.compile(rb"<(?:a|area)[\s/](?:[^>\"']++|\"[^\"]{0,20000}+\"|'[^']{0,20000}+')*+>", re.IGNORECASE)
 _ATTRIBUTE = re.compile(rb"[\s/]*([^\s/>=][^\s/>=]*)(?:\s*=\s*(?:\"([^\"]*)\"|'([^']*)'|([^\s>]*)))?")
@@ -20,6 +21,12 @@ _MOST_SLIPS = 50
 _SLIP = 1 << 7
 """Beside link flags while a page is read: the rel holds a token that is near a known one."""
 
+_IDLE = 1 << 8
+"""Likewise: the href is empty, `#` or a script's."""
+
+_PLAIN = re.compile(rb'<a(?: (?:class|id|title|target)="[^"]*")*+ href="([^"&]*)"')
+"""An anchor as it is commonly written, up to its href."""
+
 _REL_FLAGS = {"nofollow": LinkFlag.NOFOLLOW, "ugc": LinkFlag.UGC, "sponsored": LinkFlag.SPONSORED}
 _REL_KNOWN = ("nofollow", "ugc", "sponsored", "noopener", "noreferrer")
 _REL_OTHERS = frozenset({
@@ -27,12 +34,13 @@ _REL_OTHERS = frozenset({
     "search", "bookmark", "alternate", "archives", "index", "first", "last", "up", "home", "nofollow-link",
     "lightbox", "gallery", "category", "opener",
 })  # fmt: skip
-_EMPTY = re.compile(rb"href\s*=\s*(?:[\"']\s*#?\s*[\"']|#[\s>])")
-_ONCLICK = re.compile(rb"onclick\s*=")
+_IDLE_NODES = '[onclick],a[href=""],a[href="#"],a[href^="javascript:" i]'
 _NAVIGATES = re.compile(r"location\b|\.href|navigate|goto|\bopen\s*\(|router|history\.push", re.IGNORECASE)
 _CURRENT = re.compile(r"(?:^|[\s_-])(?:this|current|active|selected|here)(?:[\s_-]|$)", re.IGNORECASE)
 _TOGGLES = ("aria-current", "aria-expanded", "aria-haspopup", "data-toggle", "data-bs-toggle", "aria-controls", "role")
-_NO_HREF: tuple[str | None, int] = (None, -1)
+_NO_HREF: tuple[str | None, int] = (None, 1 << 9)
+_OWN_PLACE: tuple[str | None, int] = (None, 0)
+"""A place on the page itself."""
 
 
 def _rel_flags(rel: str) -> int:
@@ -96,9 +104,18 @@ def written_value(tag: bytes, name: bytes) -> bytes | None:
     return None
 
 
-def _is_outside(tag: bytes, at: int) -> bool:
-    """Whether a place in a tag is plainly in no attribute's value, and no href stands before it."""
-    return at == 2 or (tag.count(b'"', 0, at) % 2 == 0 and b"'" not in tag[:at] and b"href" not in tag[:at].lower())
+def _hides_anchors(lowered: bytes) -> bool:
+    """Whether a comment or a script holds what looks like an anchor: where the parser has made two elements of another,
+    which it does of wrongly nested ones, the numbers agree by chance."""
+    for begin, end in _HIDING:
+        at = lowered.find(begin)
+        while at >= 0:
+            until = lowered.find(end, at)
+            until = len(lowered) if until < 0 else until
+            if lowered.find(b"<a ", at, until) >= 0:
+                return True
+            at = lowered.find(begin, until)
+    return False
 
 
 class Anchors:
@@ -120,38 +137,49 @@ class Anchors:
     def links(self) -> list[Link]:
         return list(self._links.values())
 
-    def read(self) -> None:
+    def read(self, nodes: list[Any]) -> None:
+        """Read the page's `a` and `area` elements that have an href, given in order."""
         lowered = self.source.lowered
-        self._anchors(self._foreign() if any(name in lowered for name in _FOREIGN) else set())
-        if b"javascript:" in lowered or _EMPTY.search(lowered) or _ONCLICK.search(lowered):
-            self._uncrawlable()
+        foreign = self._foreign() if any(name in lowered for name in _FOREIGN) else set()
+        html = [n for n in nodes if n.mem_id not in foreign] if foreign else nodes
+        idle = self._anchors(html, len(html) == len(nodes))
+        if idle is None or b"onclick" in lowered:
+            idle = self.tree.css(_IDLE_NODES)
+        if idle:
+            self._uncrawlable(idle)
 
-    def _anchors(self, foreign: set[int]) -> None:
-        """Links, from the source where it holds just the anchors of the tree (the common case, and quicker)."""
-        nodes = [n for n in self.tree.css(_ANCHORS) if n.mem_id not in foreign] if foreign else self.tree.css(_ANCHORS)
+    def _anchors(self, nodes: list[Any], all_html: bool) -> list[Any] | None:
+        """Keep the links, from the source where it holds just the anchors of the tree (the common case, and quicker).
+
+        Gives those that lead nowhere by themselves, or None where the source did not tell.
+        """
         if not nodes:
-            return
+            return []
         user = {a.mem_id for part in self._user_parts for p in self.tree.css(part) for a in p.css(_ANCHORS)}
         written = _ANCHOR_TAG.findall(self.source.data)
         distinct = dict.fromkeys(written)
         known = self.joiner.anchors(self.base)
         pairs = [(tag, known.get(tag) or self._read_anchor(tag, known)) for tag in distinct]
-        without = {tag for tag, pair in pairs if pair is _NO_HREF}
-        if user or len(written) - (sum(1 for tag in written if tag in without) if without else 0) != len(nodes):
+        odd = {tag: pair[1] for tag, pair in pairs if pair[1] >= _SLIP}
+        with_href = [tag for tag in written if odd.get(tag) != _NO_HREF[1]] if odd else written
+        if user or not all_html or len(with_href) != len(nodes) or _hides_anchors(self.source.lowered):
             for node in nodes:
                 self._anchor_node(node, node.mem_id in user)
-            return
+            return None
         at, own, links, source = 0, self.url, self._links, self.source
         for tag, pair in pairs:
-            if pair[1] & _SLIP and pair is not _NO_HREF:
-                pair = (pair[0], pair[1] & ~_SLIP)
+            url, flags = pair
+            if flags & _SLIP:
+                pair = (url, flags & ~_SLIP)
                 text = tag[:MAX_TEXT].decode("utf-8", "replace")
                 self._rel_slip(unescape(written_value(tag, b"rel") or b""), source.line(source.data.find(tag)), text)
-            url = pair[0]
             if url is not None and url != own and pair not in links:
                 at = max(source.data.find(tag, at), 0)
                 text = tag[: MAX_TEXT * 4].decode("utf-8", "replace")[:MAX_TEXT]
                 links[url, pair[1]] = Link(url, pair[1], source.line(at), text)
+        return (
+            [n for n, t in zip(nodes, with_href, strict=True) if odd.get(t, 0) & _IDLE and n.tag == "a"] if odd else []
+        )
 
     def _foreign(self) -> set[int]:
         """Anchors of a drawing or a formula: they are no HTML elements (WHATWG HTML 13.2.6.5), and crawlers follow none."""
@@ -160,18 +188,20 @@ class Anchors:
 
     def _read_anchor(self, tag: bytes, known: dict[bytes, tuple[str | None, int]]) -> tuple[str | None, int]:
         """The address and flags of an anchor as written; remembered unless they hold for this page alone."""
-        begin = tag.find(b' href="') + 7
-        if begin >= 7 and b"&" not in tag and _is_outside(tag, begin - 7):  # the common way to write it
-            href = tag[begin : tag.find(b'"', begin)]
+        plain = _PLAIN.match(tag)
+        if plain is not None:
+            href = plain[1]
         else:
             value = written_value(tag, b"href")
             if value is None:
                 known[tag] = _NO_HREF
                 return _NO_HREF
             href = unescape(value).encode()
-        flags = 0
-        if b"rel" in tag.lower():
-            flags = _rel_flags(unescape(written_value(tag, b"rel") or b""))
+        flags = _rel_flags(unescape(written_value(tag, b"rel") or b"")) if b"rel" in tag.lower() else 0
+        if href[:1] == b"#" and not flags:
+            return _OWN_PLACE if len(href) > 1 else (None, _IDLE)
+        if href in (b"", b"#") or href[:11].lower() == b"javascript:":
+            flags |= _IDLE
         href = href.partition(b"#")[0].strip(b"\t\n\f\r ")
         if not href or href[:1] == b"?":
             return (self.joiner.join(self.base, href.decode("utf-8", "replace")), flags) if href else (None, flags)
@@ -199,16 +229,18 @@ class Anchors:
     def _rel_slip(self, rel: str, line: int | None, text: str) -> None:
         """Keep the rel tokens of an anchor that are near the known ones: they have no effect."""
         slips = [f"`{token}` has no effect; `{word}` was probably meant" for token, word in rel_slips(rel).items()]
-        if slips and len(self.slips) < _MOST_SLIPS:
-            self.slips.append(Slip("rel", "; ".join(slips), line, text))
+        what = "; ".join(slips)
+        told = any(slip.text == text and slip.what == what for slip in self.slips)  # once for all anchors like it
+        if slips and not told and len(self.slips) < _MOST_SLIPS:
+            self.slips.append(Slip("rel", what, line, text))
 
-    def _uncrawlable(self) -> None:
+    def _uncrawlable(self, nodes: list[Any]) -> None:
         """Navigation without an address: scripts that go elsewhere, and `#` or nothing in navigation."""
         source = Source(self.source.data)
         own = " ".join(
             n.text() for n in (self.tree.css_first("title"), self.tree.css_first("h1")) if n is not None
         ).lower()
-        for node in self.tree.css('[onclick],a[href=""],a[href="#"],a[href^="javascript:" i]'):
+        for node in nodes:
             attributes = attributes_of(node)
             href, script = attributes.get("href"), attributes.get("onclick", "")
             usable = href is not None and href.strip() not in ("", "#") and not _is_script(href)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import codecs
+import functools
 import re
 
 MAX_DEPTH = 4_000
@@ -42,6 +43,7 @@ _KNOWN_CODECS = frozenset(
 """The encodings of WHATWG Encoding section 4.2, as codecs; UTF-7, UTF-32 and whatever else can be decoded are none."""
 
 
+@functools.lru_cache(256)
 def codec_name(label: str | None) -> str | None:
     """The codec that the web means by a charset label, or None where there is none."""
     if not label:
@@ -71,7 +73,8 @@ def to_utf8(data: bytes, header_charset: str | None) -> tuple[bytes, str]:
             declared = "utf-8"  # WHATWG HTML: a page that says so in ASCII is not UTF-16
     if declared in (None, "utf-8"):
         try:
-            data.decode("utf-8")
+            if not data.isascii():
+                data.decode("utf-8")
             return data, "utf-8"
         except UnicodeDecodeError:
             if declared:
@@ -104,8 +107,8 @@ def as_html(data: bytes) -> bytes:
 
 def bound(data: bytes) -> tuple[bytes, str | None]:
     """Cut a page off where it is nested or attributed beyond reason; say where and why."""
-    opened = data.count(b"<") - 2 * data.count(b"</") if len(data) > 3 * MAX_DEPTH else 0
-    if opened > MAX_DEPTH:
+    tags = data.count(b"<") if len(data) > 3 * MAX_DEPTH else 0
+    if tags > MAX_DEPTH and tags - 2 * data.count(b"</") > MAX_DEPTH:
         depth = 0
         for tag in _ANY_TAG.finditer(data):
             if tag["name"] is None or tag["empty"] or tag["name"].lower() in _VOID:

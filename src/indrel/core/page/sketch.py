@@ -18,6 +18,10 @@ LOOKED_AT = 12_000
 _APART = bytes(c if c > 127 or chr(c).isalnum() or c == ord("_") else 32 for c in range(256))
 """Octets that stand in no word become spaces."""
 
+_CODEC = ("utf-8", "surrogatepass")
+_ASCII = bytes(range(128))
+_BLANK = b" \t\n\r\x0b\x0c"
+
 _random = np.frombuffer(hashlib.shake_256(b"wording").digest(4 * (2 * SKETCH + RUN)), dtype=np.uint32)
 _FACTORS = _random[:SKETCH, np.newaxis] | np.uint32(1)
 _OFFSETS = _random[SKETCH : 2 * SKETCH, np.newaxis]
@@ -40,7 +44,7 @@ def fingerprint(text: str) -> Wording:
     The share of equal minima estimates how much two texts have in common (Jaccard): the first half
     of a sketch is of runs of four words, the second of words.
     """
-    digest = hashlib.blake2b(" ".join(text.split()).encode("utf-8", "surrogatepass"), digest_size=8).digest()
+    digest = hashlib.blake2b(text.encode(*_CODEC).translate(None, _BLANK), digest_size=8).digest()
     found = words_of(text[:LOOKED_AT].lower())
     sketch, bag = _sketch(found) if len(found) >= LEAST_WORDS else (None, None)
     return Wording(int.from_bytes(digest, "big", signed=True), len(found), sketch, bag)
@@ -48,35 +52,28 @@ def fingerprint(text: str) -> Wording:
 
 def words_of(text: str) -> list[bytes]:
     """The words of a text, as `\\w+` finds them, as octets: a table takes a tenth of the time of a regular expression."""
-    if not text.isascii():
-        for character in set(text):
-            if character > "\x7f" and not character.isalnum():
-                text = text.replace(character, " ")
-    return text.encode().translate(_APART).split()
+    octets = text.encode(*_CODEC)
+    for character in set(octets.translate(None, _ASCII).decode(*_CODEC)):
+        if not character.isalnum():
+            octets = octets.replace(character.encode(*_CODEC), b" ")
+    return octets.translate(_APART).split()
 
 
 def _sketch(octets: list[bytes]) -> tuple[bytes, int]:
     hashes = np.fromiter(map(zlib.crc32, octets), dtype=np.uint32, count=len(octets))
-    size = len(hashes) - RUN + 1
-    runs = hashes[:size] * _STEPS[0]
-    for i in range(1, RUN):
-        runs += hashes[i : i + size] * _STEPS[i]
+    least = np.empty(2 * SKETCH, dtype=np.uint32)
+    _minima(np.correlate(hashes, _STEPS), least[:SKETCH])
+    _minima(hashes, least[SKETCH:])
     # a sum knows no order; of squares, since sums of checksums meet more often
     bag = int(np.square(hashes, dtype=np.uint64).sum()) >> 1
-    return _minima(runs).tobytes() + _minima(_distinct(hashes)).tobytes(), bag
+    return ((least * _STEPS[0]) >> np.uint32(16)).astype(np.uint16).tobytes(), bag
 
 
-def _distinct(values: npt.NDArray[np.uint32]) -> npt.NDArray[np.uint32]:
-    """Each value once; NumPy's own way to say so loads its masked arrays first, in every process that parses."""
-    found = np.sort(values)
-    return found[np.concatenate(([True], found[1:] != found[:-1]))]
-
-
-def _minima(values: npt.NDArray[np.uint32]) -> npt.NDArray[np.uint16]:
-    mixed = values[None, :] * _FACTORS  # 32 bits a value: more of them at once, and twice as many in the cache
+def _minima(values: npt.NDArray[np.uint32], least: npt.NDArray[np.uint32]) -> None:
+    """Put the smallest of the values, mixed in each of the ways, into `least`."""
+    mixed = values * _FACTORS  # 32 bits a value: more of them at once, and twice as many in the cache
     mixed += _OFFSETS
-    found: npt.NDArray[np.uint16] = ((mixed.min(axis=1) * _STEPS[0]) >> np.uint32(16)).astype(np.uint16)
-    return found
+    mixed.min(axis=1, out=least)
 
 
 def alike(one: bytes, other: bytes) -> tuple[float, float]:

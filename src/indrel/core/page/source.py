@@ -86,9 +86,6 @@ def attributes_of(node: Any) -> dict[str, str]:
     return {name: value or "" for name, value in node.attributes.items()}
 
 
-_NO_HREF: tuple[str | None, int] = (None, -1)
-
-
 def unescape(value: bytes) -> str:
     text = value.decode("utf-8", "replace")
     return html.unescape(text) if "&" in text else text
@@ -96,18 +93,17 @@ def unescape(value: bytes) -> str:
 
 def outermost(nodes: Iterable[Any]) -> list[Any]:
     """Nodes that stand in none of the others: what is taken out of the tree must not be touched again."""
-    chosen = [n for n in nodes if n.tag not in ("html", "body")]
-    ids = {n.mem_id for n in chosen}
+    chosen = {n.mem_id: n for n in nodes if n.tag not in ("html", "body")}
 
     def inside(node: Any) -> bool:
         parent = node.parent
         while parent is not None:
-            if parent.mem_id in ids:
+            if parent.mem_id in chosen:
                 return True
             parent = parent.parent
         return False
 
-    return [n for n in chosen if not inside(n)]
+    return [n for n in chosen.values() if not inside(n)]
 
 
 def in_body(node: Any) -> bool:
