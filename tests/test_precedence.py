@@ -16,6 +16,7 @@ SHOW = '[[want]]\nmatch = "/a*"\nwant = "show"\n'
 HIDE = SHOW.replace("show", "hide")
 LINKED = {**BASE, "/": html(canonical("/"), a("/a"))}
 OTHER = "<p>Members meet in March; accounts, elections and soup follow, all in the village hall.</p>"
+STAGING = "https://staging.sarnfell.example"
 BARRED = robots("Disallow: /a/", f"Sitemap: {HOST}/sitemap.xml")
 # pages, intent, options; rows that must speak, rows that must not, about /a or what is below it
 TABLE: list[tuple[dict[str, Any], str | None, dict[str, Any], set[str], set[str]]] = [
@@ -42,6 +43,8 @@ TABLE: list[tuple[dict[str, Any], str | None, dict[str, Any], set[str], set[str]
      {"robots-header-slip", "expiry-passed"}),
     ({**LINKED, "/a": html('<link rel=canonical href="http://localhost/a">')}, None, {}, {"canonical-to-closed-host"},
      {"canonical-off-site", "canonical-unusable"}),
+    ({**LINKED, "/a": html(f'<link rel=canonical href="{STAGING}/a">'), f"{STAGING}/robots.txt": robots("Disallow: /")},
+     f'[[host]]\nname = "{STAGING[8:]}"\nclosed = true\n', {}, {"canonical-to-closed-host"}, {"canonical-to-barred"}),
     ({**LINKED, "/a": html('<link rel=canonical href="file:///a">')}, None, {}, {"canonical-to-closed-host"}, {"canonical-unusable"}),
     ({**LINKED, "/a": html(f'<link rel=canonical href="http://{HOST[8:]}/a">')}, None, {}, {"canonical-host-variant"},
      {"canonical-off-site", "canonical-to-redirect", "canonical-loop"}),

@@ -91,10 +91,15 @@ def pattern(text: str, places: Iterable[str]) -> str:
     slug only where nothing longer of its page is found.
     """
     places = list(places)
-    there = [place for place in places if len(place) > 2 and place in text]
-    if len(there) == 1 and not any("%" in place for place in places):
-        found = _without(text, there[0])
-        if found != text and all(_path(place) in there[0] for place in places):
+    there, simple = "", True
+    for place in places:
+        if "%" in place:
+            simple = False
+        if len(place) > 2 and place in text:
+            simple, there = simple and not there, place
+    if simple and there:
+        found = _without(text, there)
+        if found != text and all(_path(place) in there for place in places):
             return _plain(found)  # all that could be found besides is a part of it
     taken: list[str] = []
     names = {name for place in places for name in _names(place)}  # a page's file and its address name it both

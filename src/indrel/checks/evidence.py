@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from typing import Any, NamedTuple
 
+from indrel.checks.measures import MOST_NAMED
 from indrel.core.answers import status_text
 from indrel.core.model import Evidence
 from indrel.core.page.facts import UNFOLLOWED, LinkFlag
@@ -181,23 +182,69 @@ def canonicals(site: Site, ids: Iterable[int]) -> dict[int, list[Evidence]]:
     return found
 
 
+_FIRST_LINKS = f"""SELECT l.target, l.flags, l.line, l.text, {WHERE} FROM link l JOIN picked ON picked.id = l.target
+    JOIN address a ON a.id = l.source JOIN answer n ON n.address = l.source WHERE {{condition}}
+    QUALIFY row_number() OVER (PARTITION BY l.target ORDER BY a.path, a.origin, l.line) <= {{most}}
+    ORDER BY l.target, a.path, a.origin, l.line"""
+
+_FIRST_OF_MANY = f"""WITH near AS (
+        SELECT unnest(arg_min(l.rowid, (o.rank << 32) + coalesce(l.line, 0), {{most}})) AS link
+        FROM link l JOIN picked ON picked.id = l.target JOIN ordered o ON o.id = l.source
+        JOIN answer n ON n.address = l.source WHERE {{condition}} GROUP BY l.target)
+    SELECT l.target, l.flags, l.line, l.text, {WHERE} FROM near JOIN link l ON l.rowid = near.link
+    JOIN address a ON a.id = l.source JOIN answer n ON n.address = l.source ORDER BY l.target, a.path, a.origin, l.line"""
+"""The same: no text is looked at before it is known which links are shown."""
+
+_MANY_LINKED = 100
+"""From so many addresses on, pages are put in order once, as numbers."""
+
+
+@once
+def _stage_order(site: Site) -> None:
+    site.con.execute(
+        "CREATE TEMP TABLE ordered AS SELECT id, row_number() OVER (ORDER BY path, origin) AS rank FROM address"
+    )
+
+
 def links_to(
     site: Site, ids: Iterable[int], most: int = 3, unfollowed: bool | None = None
 ) -> dict[int, list[Evidence]]:
     """Per address some links to it, those of the first pages by address: numbers hang on which answer came first."""
     found: dict[int, list[Evidence]] = {}
+    numbers = set(ids)
     condition = {None: "true", True: f"flags & {UNFOLLOWED} > 0", False: f"flags & {UNFOLLOWED} = 0"}[unfollowed]
-    for target, flags, line, text, where in of_each(
-        site,
-        ids,
-        f"""SELECT l.target, l.flags, l.line, l.text, {WHERE} FROM link l JOIN picked ON picked.id = l.target
-        JOIN address a ON a.id = l.source JOIN answer n ON n.address = l.source WHERE {condition}
-        QUALIFY row_number() OVER (PARTITION BY l.target ORDER BY a.path, a.origin, l.line) <= {most}
-        ORDER BY l.target, a.path, a.origin, l.line""",
-    ):
+    sql = _FIRST_LINKS
+    if len(numbers) >= _MANY_LINKED and not _is_small(site):
+        _stage_order(site)
+        sql = _FIRST_OF_MANY
+    for target, flags, line, text, where in of_each(site, numbers, sql.format(condition=condition, most=most)):
         kind = "rendered" if flags & LinkFlag.RENDERED else "link"
         found.setdefault(target, []).append(Evidence(kind, where, line, text))
     return found
+
+
+class Linking(NamedTuple):
+    """How many pages link to an address, and the first of them."""
+
+    pages: int = 0
+    urls: tuple[str, ...] = ()
+
+
+def linking_pages(site: Site, ids: Iterable[int], unfollowed: bool = False) -> dict[int, Linking]:
+    """Per address the pages that link to it, or only those that do so unfollowed."""
+    _stage_order(site)
+    condition = f"l.flags & {UNFOLLOWED} > 0" if unfollowed else "true"
+    rows = of_each(
+        site,
+        ids,
+        f"""WITH pair AS (SELECT DISTINCT l.target, o.rank FROM link l JOIN picked ON picked.id = l.target
+                JOIN ordered o ON o.id = l.source WHERE {condition}),
+            near AS (SELECT target, count(*) AS pages, min(rank, {MOST_NAMED}) AS ranks FROM pair GROUP BY target)
+        SELECT n.target, n.pages, list(a.origin || a.path ORDER BY a.origin || a.path)
+        FROM (SELECT target, pages, unnest(ranks) AS rank FROM near) n JOIN ordered o ON o.rank = n.rank
+        JOIN address a ON a.id = o.id GROUP BY n.target, n.pages ORDER BY n.target""",
+    )
+    return {target: Linking(pages, tuple(urls)) for target, pages, urls in rows}
 
 
 def first_link(site: Site, ids: Iterable[int]) -> dict[int, tuple[Evidence, ...]]:

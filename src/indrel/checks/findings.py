@@ -16,10 +16,10 @@ from indrel.core.model import Accepted, CheckClass, Evidence, Finding, Severity
 from indrel.decide.site import Site
 
 MOST_HELD = 5_000
-"""Findings that are held in memory whole."""
+"""Findings that are held in memory whole; beyond, so many are written together."""
 
 AT_ONCE = 2_000
-"""Findings that are written, or read back, together."""
+"""Findings that are read back together."""
 
 BLOCKS_HELD = 3
 
@@ -53,7 +53,7 @@ class Collected:
         mark.place = self._shared.setdefault(mark.place, mark.place)
         self.marks.append(mark)
         self._held.append(finding)
-        if len(self._held) >= (AT_ONCE if self._written else MOST_HELD):
+        if len(self._held) >= MOST_HELD:
             self._write()
 
     def _write(self) -> None:

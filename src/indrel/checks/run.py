@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import gc
 import logging
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
 from dataclasses import replace
 from datetime import date
 
@@ -25,9 +27,23 @@ FEW = 3
 MOST_ASKED = 20
 """Causes for which the few that differ are looked up."""
 
+SELDOM = 50_000
+"""New objects after which Python looks for circles of them: findings are many and form none, and looking took a tenth."""
+
 log = logging.getLogger("indrel")
 
 
+@contextmanager
+def _seldom_collected() -> Iterator[None]:
+    before = gc.get_threshold()
+    gc.set_threshold(max(SELDOM, before[0]) if before[0] else 0, *before[1:])
+    try:
+        yield
+    finally:
+        gc.set_threshold(*before)
+
+
+@_seldom_collected()
 def judge(site: Site, only: Iterable[str] | None = None) -> Verdict:
     """Run the checks (all, or those named) and gather what they find.
 

@@ -47,16 +47,14 @@ _KEPT_OF_HIDDEN = frozenset({
 def without_consequences(site: Site, found: Iterable[Mark]) -> list[Mark]:
     """Marks without those that follow from others; of some crawlers only, they are kept for the rest."""
     found = list(found)
-    shut: dict[str, dict[str, set[str]]] = {}
-    for check in _SHUTS:
-        for mark in found:
-            if mark.check == check and _speaks_of_host(site, mark):
-                shut.setdefault(_origin(mark.url), {}).setdefault(check, set()).update(mark.crawlers)
+    shut = _shut(site, found)
     nofollow = {c for m in found if m.check == "site-nofollow" for c in m.crawlers}
     starts = {url for m in found if m.check == "start-not-open" for url in (m.url, site.fronts.get(_origin(m.url), ""))}
     visits = {m.url for m in found if m.check == "script-needs-visit"}
     soft = {m.url: m.crawlers for m in found if m.check == "soft-missing"}
     closed = {f"{s}://{h}" for h in site.intent.closed for s in ("https", "http")}
+    if not (shut or nofollow or starts or visits or soft or closed):
+        return found
     kept = []
     for mark in found:
         origin = _origin(mark.url)
@@ -82,6 +80,15 @@ def without_consequences(site: Site, found: Iterable[Mark]) -> list[Mark]:
             mark.crawlers = left
             kept.append(mark)
     return kept
+
+
+def _shut(site: Site, found: Iterable[Mark]) -> dict[str, dict[str, set[str]]]:
+    """Per origin the rows that say why a host is shut, and for which crawlers."""
+    shut: dict[str, dict[str, set[str]]] = {}
+    for mark in sorted((m for m in found if m.check in _SHUTS), key=lambda m: _SHUTS.index(m.check)):
+        if _speaks_of_host(site, mark):
+            shut.setdefault(_origin(mark.url), {}).setdefault(mark.check, set()).update(mark.crawlers)
+    return shut
 
 
 def _follows(check: str, cause: str) -> bool:

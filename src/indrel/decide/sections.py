@@ -17,6 +17,9 @@ from indrel.sqltext import quoted, quoted_list
 MOST = 30
 """Sections of the main host at most, `/` and `/*` beside them."""
 
+MOST_KNOWN = 20_000
+"""Folders whose section is remembered."""
+
 START = "/"
 BESIDE = "/*"
 NUMBER = "<number>"
@@ -35,6 +38,7 @@ class Sections:
     def __init__(self, base_origin: str, folders: Iterable[str] = ()) -> None:
         self.base_origin = base_origin
         self.folders = frozenset(list(folders)[:MOST])
+        self._known: dict[tuple[str, str], str] = {}
 
     @property
     def sql(self) -> str:
@@ -56,6 +60,16 @@ class Sections:
     def of(self, url: str) -> str:
         """The section of an address; sections of other hosts begin with `//host`."""
         origin = origin_of(url)
+        folder, slash, _ = url[len(origin) + 1 :].partition("?")[0].partition("/")
+        key = (origin, folder + slash)  # many addresses stand in few folders
+        found = self._known.get(key)
+        if found is None:
+            if len(self._known) >= MOST_KNOWN:
+                self._known.clear()
+            found = self._known[key] = self._of(url, origin)
+        return found
+
+    def _of(self, url: str, origin: str) -> str:
         path = url[len(origin) :].partition("?")[0]
         folder, slash, _ = path[1:].partition("/")
         if origin != self.base_origin:

@@ -70,7 +70,7 @@ def targets(site: Site, condition: str, mask: str) -> list[Folding]:
 
     The condition and the mask are SQL over `f` (the page) and `t` (the target). Crawlers that may
     not read the page are left out, and so are pages of which a more specific row speaks (a bent
-    relative value, a variant of the page's own host).
+    relative value, a variant of the page's own host, a target on a host that is meant to be closed).
     """
     stage_special(site)
     return [
@@ -80,7 +80,7 @@ def targets(site: Site, condition: str, mask: str) -> list[Folding]:
             f"""SELECT f.id, f.origin || f.path, t.id, t.origin || t.path, ({mask}) & ~f.barred AS crawlers
             FROM fact f JOIN fact t ON t.id = f.folds_to
             WHERE f.site AND f.fold_how = 'canonical' AND ({condition})
-            AND f.id NOT IN (SELECT id FROM special) ORDER BY f.origin, f.path""",
+            AND f.id NOT IN (SELECT id FROM special) AND (f.closed OR NOT t.closed) ORDER BY f.origin, f.path""",
         )
         if one.crawlers
     ]

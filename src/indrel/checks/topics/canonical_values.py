@@ -146,13 +146,19 @@ def canonical_to_closed_host(site: Site) -> Iterator[Hit]:
     """
     own = {split(o + "/").host for o in site.starts}
     stage_special(site)
-    found = site.named(
+    named = site.rows(
+        """SELECT DISTINCT t.origin, t.closed FROM fact f JOIN fact t ON t.id = f.folds_to
+        WHERE f.site AND f.fold_how = 'canonical' AND f.origin <> t.origin AND NOT f.closed"""
+    )
+    hosts = ((origin, split(origin + "/").host, closed) for origin, closed in named)
+    wrong = sorted({origin for origin, host, closed in hosts if closed or (host not in own and unreachable_host(host))})
+    chosen = site.named(
         _Elsewhere,
         f"""SELECT f.id, f.origin || f.path, {site.all_mask} & ~f.barred, t.origin || t.path, t.closed FROM fact f
         JOIN fact t ON t.id = f.folds_to WHERE f.site AND f.fold_how = 'canonical' AND f.origin <> t.origin
-        AND NOT f.closed ORDER BY f.origin, f.path""",
-    )
-    chosen = [one for one in found if one.closed or (one.host not in own and unreachable_host(one.host))]
+        AND NOT f.closed AND t.origin IN (SELECT unnest(?::VARCHAR[])) ORDER BY f.origin, f.path""",
+        [wrong],
+    ) if wrong else []  # fmt: skip
     tags = canonicals(site, [one.id for one in chosen])
     for one in chosen:
         shown = list(tags.get(one.id, ()))
@@ -184,19 +190,15 @@ def canonical_off_site(site: Site) -> Iterator[Hit]:
     Evidence: The canonical.
     """
     own = {split(o + "/").host for o in site.starts}
+    stage_special(site)
     found = site.named(
         _Elsewhere,
         f"""SELECT f.id, f.origin || f.path, {site.all_mask} & ~f.barred, t.origin || t.path, t.closed FROM fact f
         JOIN fact t ON t.id = f.folds_to WHERE f.site AND f.fold_how = 'canonical' AND NOT t.site AND NOT f.closed
-        ORDER BY f.origin, f.path""",
+        AND f.id NOT IN (SELECT id FROM special WHERE why = 'variant') ORDER BY f.origin, f.path""",
     )
-    variants = {one.id for one in special(site, "variant")}
     bare = {host.removeprefix("www.") for host in own}
-    chosen = [
-        one
-        for one in found
-        if one.id not in variants and one.host.removeprefix("www.") not in bare and not unreachable_host(one.host)
-    ]
+    chosen = [one for one in found if one.host.removeprefix("www.") not in bare and not unreachable_host(one.host)]
     tags = canonicals(site, [one.id for one in chosen])
     for one in chosen:
         if one.crawlers:

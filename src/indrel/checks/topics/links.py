@@ -7,8 +7,21 @@ from typing import Any, NamedTuple
 
 from indrel.checks.catalogue import Hit, Need, check
 from indrel.checks.changes import LINK, SAID, Change, each, to, with_rel, without
-from indrel.checks.evidence import WHERE, Subject, Wanted, answers, links_to, listings, of_each, rules, said, stated
-from indrel.checks.measures import A_SHARE, MANY, MOST_NAMED
+from indrel.checks.evidence import (
+    WHERE,
+    Linking,
+    Subject,
+    Wanted,
+    answers,
+    linking_pages,
+    links_to,
+    listings,
+    of_each,
+    rules,
+    said,
+    stated,
+)
+from indrel.checks.measures import A_SHARE, MANY
 from indrel.checks.topics.wants import hub_links
 from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
 from indrel.core.page.anchors import rel_slips
@@ -134,25 +147,14 @@ def link_to_gone(site: Site) -> Iterator[Hit]:
     shown, links, pages = answers(site, ids), links_to(site, ids), linking_pages(site, ids)
     for one in found:
         if one.crawlers:
-            also = pages.get(one.id, [])
+            from_pages = pages.get(one.id, Linking())
             what = shown[one.id][0].text
-            message = f"answers “{what}”, and {plural(len(also), 'page')} {'links' if len(also) == 1 else 'link'} to it"
-            evidence = (*shown[one.id], *links.get(one.id, ()))
-            yield Hit(one.url, one.crawlers, message, evidence, also=tuple(also[:MOST_NAMED]))
+            message = f"answers “{what}”, and {_link_to_it(from_pages.pages)}"
+            yield Hit(one.url, one.crawlers, message, (*shown[one.id], *links.get(one.id, ())), also=from_pages.urls)
 
 
-def linking_pages(site: Site, ids: list[int], unfollowed: bool = False) -> dict[int, list[str]]:
-    """Per address the pages that link to it, or only those that do so unfollowed."""
-    found: dict[int, list[str]] = {}
-    condition = f"l.flags & {UNFOLLOWED} > 0" if unfollowed else "true"
-    for target, url in of_each(
-        site,
-        ids,
-        f"""SELECT DISTINCT l.target, a.origin || a.path AS url FROM link l JOIN picked ON picked.id = l.target
-        JOIN address a ON a.id = l.source WHERE {condition} ORDER BY l.target, url""",
-    ):
-        found.setdefault(target, []).append(url)
-    return found
+def _link_to_it(pages: int) -> str:
+    return f"{plural(pages, 'page')} {'links' if pages == 1 else 'link'} to it"
 
 
 @check("no-path", CheckClass.BLOCKED, Severity.ASK, rests_on_want=True, needs=(Need.LINKS, Need.COMPLETE))
@@ -223,7 +225,7 @@ def link_nofollow_inside(site: Site) -> Iterator[Hit]:
         are = "is" if one.unfollowed == 1 else "are"
         message = f"{plural(one.unfollowed, 'link')} to this wanted page {are} not followed"
         yield Hit(one.url, one.crawlers, message, (*links.get(one.id, ()), *stated(site, one.entry)),
-                  also=tuple(pages.get(one.id, [])[:MOST_NAMED]), implied=one.entry is None)  # fmt: skip
+                  also=pages.get(one.id, Linking()).urls, implied=one.entry is None)  # fmt: skip
 
 
 @once
@@ -371,12 +373,10 @@ def link_to_redirect(site: Site) -> Iterator[Hit]:
     ids = [one.id for one in found]
     shown, links, pages = answers(site, ids), links_to(site, ids), linking_pages(site, ids)
     for one in found:
-        also = pages.get(one.id, [])
+        from_pages = pages.get(one.id, Linking())
         if one.crawlers:
-            link = "links" if len(also) == 1 else "link"
-            message = f"redirects to {one.target}, and {plural(len(also), 'page')} {link} to it"
-            evidence = (*shown[one.id], *links.get(one.id, ()))
-            yield Hit(one.url, one.crawlers, message, evidence, also=tuple(also[:MOST_NAMED]))
+            message = f"redirects to {one.target}, and {_link_to_it(from_pages.pages)}"
+            yield Hit(one.url, one.crawlers, message, (*shown[one.id], *links.get(one.id, ())), also=from_pages.urls)
 
 
 @check("link-not-crawlable", CheckClass.FLAW, Severity.ASK, feeds=("slip",))
