@@ -10,6 +10,8 @@ from hypothesis import strategies as st
 from cases import BASE, HOST, NOINDEX, a, canonical, html, moved, robots, sent, sitemap
 from conftest import AuditSite
 from indrel.ask.explain import explain
+from indrel.checks import evidence
+from indrel.checks.evidence import links_to
 from indrel.core.crawlers import crawler
 from indrel.core.robots import decide, parse
 from indrel.core.robots.compare import covers, left_out, never_wins
@@ -304,3 +306,22 @@ def test_what_a_search_form_leads_to_is_its_results(audit_site: AuditSite) -> No
     assert [path for path, kind in kinds.items() if kind == "search-results"] == ["/finden/?begriff=ofen"]
     assert site.rows("SELECT line, text FROM slip WHERE kind = 'search'") == [(3, '<form action="/finden/">')]
     assert [f.url for f in verdict.findings if f.check == "junk-open"] == [f"{HOST}/finden/?begriff=ofen"]
+
+
+@pytest.mark.parametrize("unfollowed", [None, True, False])
+def test_links_shown_of_many_are_those_of_each(
+    audit_site: AuditSite, monkeypatch: pytest.MonkeyPatch, unfollowed: bool | None
+) -> None:
+    """Where many addresses are linked, pages are put in order once, as numbers: that chooses the same links."""
+    targets = [f"/to/{i}" for i in range(6)]
+    pages = {
+        f"/from/{i:02}": html(body=a(*targets[i % 3 :]) + "\n" + a(*targets[: i % 5], rel="nofollow"))
+        for i in range(12)
+    }
+    site, _ = audit_site({**BASE, "/": html(canonical("/"), a(*pages)), **pages})
+    ids = [number for (number,) in site.rows("SELECT id FROM address WHERE path LIKE '/to/%' ORDER BY id")]
+    monkeypatch.setattr(evidence, "_is_small", lambda _: False)
+    each = {number: found for one in ids for number, found in links_to(site, [one], 3, unfollowed).items()}
+    monkeypatch.setattr(evidence, "_MANY_LINKED", 1)
+    assert links_to(site, ids, 3, unfollowed) == each
+    assert len(each) > 3 and any(len(found) == 3 for found in each.values())

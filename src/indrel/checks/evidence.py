@@ -184,16 +184,18 @@ def canonicals(site: Site, ids: Iterable[int]) -> dict[int, list[Evidence]]:
 
 _FIRST_LINKS = f"""SELECT l.target, l.flags, l.line, l.text, {WHERE} FROM link l JOIN picked ON picked.id = l.target
     JOIN address a ON a.id = l.source JOIN answer n ON n.address = l.source WHERE {{condition}}
-    QUALIFY row_number() OVER (PARTITION BY l.target ORDER BY a.path, a.origin, l.line) <= {{most}}
-    ORDER BY l.target, a.path, a.origin, l.line"""
+    QUALIFY row_number() OVER (PARTITION BY l.target ORDER BY a.path, a.origin, l.line, l.flags) <= {{most}}
+    ORDER BY l.target, a.path, a.origin, l.line, l.flags"""
 
+_PLACE = "(o.rank << 36) + (coalesce(l.line, 0) << 8) + l.flags"
 _FIRST_OF_MANY = f"""WITH near AS (
-        SELECT unnest(arg_min(l.rowid, (o.rank << 32) + coalesce(l.line, 0), {{most}})) AS link
+        SELECT l.target, unnest(arg_min({{{{place: {_PLACE}, source: l.source, flags: l.flags, line: l.line, text: l.text}}}},
+            {_PLACE}, {{most}})) AS link
         FROM link l JOIN picked ON picked.id = l.target JOIN ordered o ON o.id = l.source
         JOIN answer n ON n.address = l.source WHERE {{condition}} GROUP BY l.target)
-    SELECT l.target, l.flags, l.line, l.text, {WHERE} FROM near JOIN link l ON l.rowid = near.link
-    JOIN address a ON a.id = l.source JOIN answer n ON n.address = l.source ORDER BY l.target, a.path, a.origin, l.line"""
-"""The same: no text is looked at before it is known which links are shown."""
+    SELECT near.target, link.flags, link.line, link.text, {WHERE} FROM near JOIN address a ON a.id = link.source
+    JOIN answer n ON n.address = a.id ORDER BY near.target, link.place"""
+"""The same in half the time: links are put in order by numbers, and addresses are looked up of those that are shown."""
 
 _MANY_LINKED = 100
 """From so many addresses on, pages are put in order once, as numbers."""
