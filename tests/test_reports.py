@@ -112,7 +112,7 @@ def test_one_line_of_a_template_is_one_cause() -> None:
             for p in pages
         ]
         built = [  # the same in a folder, where evidence names the file
-            replace(f, evidence=(replace(f.evidence[0], where=file_of(p)),)) for f, p in zip(found, pages, strict=True)
+            replace(f, evidence=(f.evidence[0]._replace(where=file_of(p)),)) for f, p in zip(found, pages, strict=True)
         ]
         for causes in (gather_causes(found)[1], gather_causes(built)[1]):
             assert [c.count for c in causes] == [len(pages)] and len(causes[0].sections) == len(pages), (line, causes)

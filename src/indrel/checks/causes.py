@@ -99,8 +99,12 @@ def pattern(text: str, places: Iterable[str]) -> str:
             simple, there = simple and not there, place
     if simple and there:
         found = _without(text, there)
-        if found != text and all(_path(place) in there for place in places):
-            return _plain(found)  # all that could be found besides is a part of it
+        if found != text:
+            for place in places:
+                if _path(place) not in there:
+                    break
+            else:
+                return _plain(found)  # all that could be found besides is a part of it
     taken: list[str] = []
     names = {name for place in places for name in _names(place)}  # a page's file and its address name it both
     for name in sorted(names, key=lambda n: (-len(n), n)):
@@ -141,16 +145,16 @@ def _parameters(pairs: set[str]) -> str:
 
 def _without(text: str, name: str) -> str:
     """A text without a name, where that stands alone and is not a part of a longer word."""
-    kept, start = [], 0
+    kept, start = "", 0
     while (at := text.find(name, start)) >= 0:
         end = at + len(name)
         before, behind = text[at - 1 : at], text[end : end + 1]
         alone = not (before.isascii() and before.isalnum()) and not (
             behind.isascii() and (behind.isalnum() or behind in ("_", "-"))
         )
-        kept.append(text[start : at if alone else end])
+        kept += text[start : at if alone else end]
         start = end
-    return "".join([*kept, text[start:]])
+    return kept + text[start:] if start else text
 
 
 def _path(place: str) -> str:
@@ -203,7 +207,7 @@ def by_cause(marks: Iterable[Mark]) -> list[list[Mark]]:
 
     def order(item: tuple[tuple[str, Key, bool], list[Mark]]) -> tuple[object, ...]:
         key, members = item
-        severity = max(m.severity.value for m in members)
+        severity = max(m.severity.weight for m in members)
         return (
             key[2],
             -severity,
@@ -216,7 +220,7 @@ def by_cause(marks: Iterable[Mark]) -> list[list[Mark]]:
 
     found = []
     for number, (_, members) in enumerate(sorted(groups.items(), key=order), 1):
-        members.sort(key=lambda m: (-m.severity.value, m.url))
+        members.sort(key=lambda m: (-m.severity.weight, m.url))
         for mark in members:
             mark.cause = number
         found.append(members)
@@ -234,7 +238,7 @@ def causes_of(groups: Iterable[Sequence[Mark]], findings: Sequence[Finding]) -> 
         summary = findings[begin].message if count == 1 else about.summary
         causes.append(
             Cause(
-                f"c{first.cause}", first.check, first.cls, Severity(max(m.severity.value for m in members)), sections[0][0],
+                f"c{first.cause}", first.check, first.cls, Severity(max(m.severity.weight for m in members)), sections[0][0],
                 count, summary, first.mend or about.mend, findings[begin : begin + count], first.accepted, sections=dict(sections),
             )
         )  # fmt: skip

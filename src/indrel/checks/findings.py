@@ -49,7 +49,6 @@ class Collected:
 
     def _take(self, finding: Finding) -> None:
         mark = mark_of(finding, self._first + len(self._held))
-        mark.section = self._shared.setdefault(mark.section, mark.section)
         mark.place = self._shared.setdefault(mark.place, mark.place)
         self.marks.append(mark)
         self._held.append(finding)
@@ -98,7 +97,7 @@ class Collected:
             "id": pa.array(range(len(marks)), pa.int32()),
             "number": pa.array([m.number for m in marks], pa.int32()),
             "cause": pa.array([m.cause - 1 for m in marks], pa.int32()),
-            "severity": pa.array([m.severity.value for m in marks], pa.uint8()),
+            "severity": pa.array([m.severity.weight for m in marks], pa.uint8()),
             "crawlers": pa.array([m.crawlers for m in marks], pa.list_(pa.string())),
             "accepted": pa.array([m.accepted.because if m.accepted else None for m in marks], pa.string()),
             "until": pa.array([m.accepted.until if m.accepted else None for m in marks], pa.string()),
@@ -175,7 +174,7 @@ def as_rows(findings: Iterable[Finding], first: int = 0) -> dict[str, list[tuple
     for n, f in enumerate(findings, first):
         rows.append(
             (
-                n, int(f.cause[1:] or 0) - 1, f.check, f.cls.value, f.severity.value, f.url, f.crawlers, f.message, f.also, f.section,
+                n, int(f.cause[1:] or 0) - 1, f.check, f.cls.value, f.severity.weight, f.url, f.crawlers, f.message, f.also, f.section,
                 f.accepted.because if f.accepted else None, f.accepted.until if f.accepted else None,
             )
         )  # fmt: skip

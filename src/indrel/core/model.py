@@ -6,7 +6,7 @@ from collections import Counter
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from enum import Enum, StrEnum
-from typing import Protocol
+from typing import NamedTuple, Protocol
 
 
 class State(StrEnum):
@@ -47,6 +47,9 @@ class Severity(Enum):
     ASK = 2
     NOTE = 1
 
+    def __init__(self, weight: int) -> None:
+        self.weight = weight  # the value, without the detour that each look at it takes
+
     @property
     def word(self) -> str:
         return self.name.lower()
@@ -58,8 +61,7 @@ class Severity(Enum):
         return Severity(self.value - 1)
 
 
-@dataclass(frozen=True, slots=True)
-class Evidence:
+class Evidence(NamedTuple):
     """One place that shows a finding: `where` is a file, an address or both; lines start at 1."""
 
     kind: str

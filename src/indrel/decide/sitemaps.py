@@ -68,8 +68,10 @@ def left_out(site: Site) -> list[tuple[str, int]]:
         return []
     placed(site)
     return site.rows(
-        f"""SELECT p.section, count(*) AS pages FROM fact f JOIN place p ON p.address = f.id WHERE {LEFT_OUT}
-        GROUP BY p.section ORDER BY pages DESC, p.section"""
+        f"""SELECT section, sum(missed)::INTEGER AS pages FROM (
+            SELECT p.section, count(*) FILTER (listed) AS named, count(*) FILTER ({_LEFT_OUT}) AS missed
+            FROM fact f JOIN place p ON p.address = f.id WHERE {_ALIKE} GROUP BY p.section, kind)
+        WHERE named >= {MANY} AND named >= missed AND missed > 0 GROUP BY section ORDER BY pages DESC, section"""
     )
 
 
