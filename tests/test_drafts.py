@@ -32,7 +32,7 @@ from indrel.core.robots import decide, parse
 from indrel.decide.site import Site
 from indrel.demo.page import Response
 from indrel.demo.site import build, intent_text
-from indrel.errors import IndrelError
+from indrel.ground.errors import IndrelError
 from indrel.snapshot import Snapshot, SnapshotWriter
 from test_program import Run
 

@@ -18,7 +18,7 @@ from indrel.ask.intent import check, draft
 from indrel.checks import checks
 from indrel.core.intent import Match, parse_intent
 from indrel.decide import stage, terms
-from indrel.errors import InputError
+from indrel.ground.errors import InputError
 from test_program import Run, write_site
 
 WANT = '[[want]]\nmatch = "/a*"\nwant = "{}"\n'

@@ -23,9 +23,9 @@ from indrel.ask.addresses import columns_of, listed, values
 from indrel.checks import judge
 from indrel.checks.causes import gather_causes
 from indrel.core.model import CheckClass, Evidence, Finding, Severity, listing, plural
-from indrel.errors import UsageError
-from indrel.files import write_whole
-from indrel.plain import clip, disarm, field, safe, width
+from indrel.ground.errors import UsageError
+from indrel.ground.files import write_whole
+from indrel.ground.plain import clip, disarm, field, safe, width
 from indrel.reports import csv_table, figures, json_doc, markdown, page, panels, workbook
 from indrel.reports.terminal import Terminal, sentence, states_shown, table
 

@@ -28,8 +28,8 @@ from indrel.core.address import HostMap
 from indrel.core.intent import Intent
 from indrel.core.model import Cause, Finding, Verdict
 from indrel.decide.site import Site
-from indrel.errors import IndrelError
-from indrel.extras import require
+from indrel.ground.errors import IndrelError
+from indrel.ground.extras import require
 from indrel.sources.options import Connect, GatherOptions
 
 if TYPE_CHECKING:

@@ -16,7 +16,7 @@ from indrel.core.address import BARE_HOST, normalise, origin_of, site_key, split
 from indrel.core.intent import DEFAULT_NAME, Intent, read_intent
 from indrel.core.model import Verdict
 from indrel.decide.site import Site, kept_intent
-from indrel.errors import AuditCutShort, IndrelError, InputError, Interrupted, SnapshotError, UsageError
+from indrel.ground.errors import AuditCutShort, IndrelError, InputError, Interrupted, SnapshotError, UsageError
 from indrel.snapshot import Snapshot, SnapshotWriter, claimed
 
 if TYPE_CHECKING:

@@ -13,10 +13,10 @@ from indrel.core.page.tokens import nearest
 from indrel.decide.kinds import ASSET_SQL, RULES, why
 from indrel.decide.site import Site
 from indrel.decide.sitemaps import LEFT_OUT
-from indrel.errors import UsageError
-from indrel.plain import UNSAFE_FIELD, field
+from indrel.ground.errors import UsageError
+from indrel.ground.plain import UNSAFE_FIELD, field
+from indrel.ground.sqltext import quoted, quoted_list
 from indrel.snapshot.schema import REASONS
-from indrel.sqltext import quoted, quoted_list
 
 REACHED_BY = {"unfollowed": "followed + unfollowed > 0", "nothing": "followed + unfollowed = 0"}
 """How an address is reached that no followed links from the start page lead to."""

@@ -15,8 +15,8 @@ from indrel.core.address import HostMap
 from indrel.core.model import Evidence, Finding, Lost, State
 from indrel.decide.reasons import decides, reasons
 from indrel.decide.site import Site
-from indrel.errors import UsageError
-from indrel.sqltext import quoted_list
+from indrel.ground.errors import UsageError
+from indrel.ground.sqltext import quoted_list
 
 MOST_EXPLAINED = 5_000
 """Changed addresses whose cause is looked up; of more, the first in order of harm."""

@@ -12,7 +12,7 @@ from indrel.checks.causes import place_of
 from indrel.checks.headline import name_of
 from indrel.core.model import Cause, Headline, Severity
 from indrel.decide.site import Site
-from indrel.errors import SnapshotError
+from indrel.ground.errors import SnapshotError
 
 
 @dataclass(frozen=True)

@@ -283,8 +283,8 @@ def _written(site: Site, groups: Iterable[_Group]) -> str:
 
 def write_draft(path: Path, text: str) -> None:
     """Write a draft to a file that is not there yet."""
-    from indrel.errors import UsageError
-    from indrel.files import write_whole
+    from indrel.ground.errors import UsageError
+    from indrel.ground.files import write_whole
 
     if path.exists():
         raise UsageError(f"{path} exists: it was left as it is, name another file")

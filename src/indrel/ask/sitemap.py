@@ -28,8 +28,8 @@ from indrel.core.sitemap import (
     on_its_host,
 )
 from indrel.decide.site import Site
-from indrel.errors import InputError
-from indrel.files import is_snapshot
+from indrel.ground.errors import InputError
+from indrel.ground.files import is_snapshot
 from indrel.snapshot import Snapshot, SnapshotWriter, now
 from indrel.sources.options import GatherOptions
 

@@ -43,7 +43,7 @@ def about(site: Site, ids: Iterable[int], sql: str, parameters: Sequence[Any] | 
     if len(numbers) <= FEW_IDS:
         site.con.execute("CREATE OR REPLACE TEMP TABLE picked AS SELECT unnest(?::INTEGER[]) AS id", [numbers])
         return site.rows(sql, parameters)
-    from indrel.arrow import pa
+    from indrel.ground.arrow import pa
 
     site.con.execute("DROP TABLE IF EXISTS temp.main.picked")
     site.con.register("picked", pa.table({"id": pa.array(numbers, pa.int32())}))

@@ -12,7 +12,7 @@ from indrel.cli.talk import say, terminal, write_json
 if TYPE_CHECKING:
     from indrel.ask.against import Against
     from indrel.core.intent import Intent
-    from indrel.errors import IndrelError
+    from indrel.ground.errors import IndrelError
     from indrel.sources.options import GatherOptions
 
 FEW = 10

@@ -13,7 +13,7 @@ import typer
 
 from indrel.cli import talk
 from indrel.cli.options import QuietOption
-from indrel.errors import UsageError
+from indrel.ground.errors import UsageError
 
 ENDINGS = (".json", ".txt")
 
@@ -53,7 +53,7 @@ def answers(command: Callable[..., None]) -> Callable[..., None]:
                 command(*words, **options)
             except typer.Exit as end:
                 ended = end
-        from indrel.files import write_whole
+        from indrel.ground.files import write_whole
 
         for file in output:
             write_whole(file, taken.getvalue().encode("utf-8", "backslashreplace"))

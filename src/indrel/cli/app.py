@@ -12,7 +12,7 @@ import typer
 from typer.core import TyperGroup
 
 from indrel import __version__
-from indrel.errors import IndrelError
+from indrel.ground.errors import IndrelError
 
 COMMANDS = {
     "audit": ("audit:audit", "Read a site or folder: what is wrong, and which line does it."),
@@ -146,7 +146,7 @@ def _whole(words: list[str]) -> list[str]:
 def _run() -> int:
     """The exit code; what went wrong is told in one line."""
     from indrel.cli.streams import ReaderGone
-    from indrel.plain import safe
+    from indrel.ground.plain import safe
 
     try:
         app(args=_whole(sys.argv[1:]))

@@ -11,13 +11,13 @@ import typer
 
 from indrel.cli import options as opt
 from indrel.cli.talk import ProgressLine, files, out_console, say, terminal
-from indrel.errors import Interrupted
+from indrel.ground.errors import Interrupted
 
 if TYPE_CHECKING:
     from indrel.core.intent import Intent
     from indrel.core.model import Verdict
     from indrel.decide.site import Site
-    from indrel.errors import IndrelError
+    from indrel.ground.errors import IndrelError
     from indrel.sources.options import GatherOptions
 
 SOON_JUDGED = 5_000

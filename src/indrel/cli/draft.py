@@ -10,7 +10,7 @@ import typer
 from indrel.cli import options as opt
 from indrel.cli.snapshots import opened
 from indrel.cli.talk import out_console, say, terminal
-from indrel.errors import UsageError
+from indrel.ground.errors import UsageError
 
 if TYPE_CHECKING:
     from indrel.decide.site import Site
@@ -51,7 +51,7 @@ def sitemap(
     from indrel.ask.drafts import sitemap as drafts
     from indrel.checks.headline import spoken_of
     from indrel.core.model import plural
-    from indrel.files import write_whole
+    from indrel.ground.files import write_whole
 
     is_file = output.name.endswith((".xml", ".xml.gz")) and not output.is_dir()
     if is_file and gzip and output.suffix != ".gz":
@@ -90,7 +90,7 @@ def sitemap(
 def _under(site: Site, robots: Path) -> Site:
     """The same site as if another robots.txt were in place."""
     from indrel.decide.site import Site
-    from indrel.errors import InputError
+    from indrel.ground.errors import InputError
     from indrel.snapshot import Snapshot
 
     try:
@@ -118,7 +118,7 @@ def robots(
     from indrel.checks.headline import spoken_of
     from indrel.core.model import plural
     from indrel.decide.site import Site
-    from indrel.files import write_whole
+    from indrel.ground.files import write_whole
     from indrel.snapshot import Snapshot
 
     term = terminal()
@@ -176,7 +176,7 @@ def headers(
     from indrel.ask.drafts import headers as drafts
     from indrel.checks.headline import spoken_of
     from indrel.core.model import plural
-    from indrel.files import write_whole
+    from indrel.ground.files import write_whole
 
     with opened(from_snapshot or snapshot, None, quiet, intent) as site:
         found = drafts.draft(site)
@@ -222,7 +222,7 @@ def tickets(
     from indrel.checks import verdict_of
     from indrel.checks.headline import spoken_of
     from indrel.core.model import plural
-    from indrel.files import write_whole
+    from indrel.ground.files import write_whole
     from indrel.reports import tickets as drafts
 
     with opened(from_snapshot or snapshot, crawler, quiet, intent) as site:

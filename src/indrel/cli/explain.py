@@ -53,8 +53,8 @@ def explain_address(
 
 def _write_picture(file: Path, found: Explanation) -> None:
     """Raises UsageError where no picture of it was kept."""
-    from indrel.errors import UsageError
-    from indrel.files import write_whole
+    from indrel.ground.errors import UsageError
+    from indrel.ground.files import write_whole
 
     taken = next((v.picture for v in found.views if v.picture), None)
     if taken is None:

@@ -13,8 +13,8 @@ import typer
 
 from indrel.cli import options as opt
 from indrel.cli.talk import say, terminal, write_json
-from indrel.errors import IndrelError, SnapshotError, UsageError
-from indrel.extras import require
+from indrel.ground.errors import IndrelError, SnapshotError, UsageError
+from indrel.ground.extras import require
 
 if TYPE_CHECKING:
     from indrel.ask.history import History, Run
@@ -108,7 +108,7 @@ def show_history(
 
 
 def _write(file: Path, found: History) -> None:
-    from indrel.files import write_whole
+    from indrel.ground.files import write_whole
 
     if file.suffix.lower() == ".json":
         content = (json_module.dumps(found.as_json(), ensure_ascii=False, indent=1) + "\n").encode(

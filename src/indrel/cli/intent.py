@@ -11,7 +11,7 @@ from indrel.cli import options as opt
 from indrel.cli.answered import answers
 from indrel.cli.snapshots import opened
 from indrel.cli.talk import out_console, say, terminal, write_json
-from indrel.errors import UsageError
+from indrel.ground.errors import UsageError
 
 intent = typer.Typer(
     help="What you want of your addresses: draft, show, check.", no_args_is_help=True, rich_markup_mode=None
@@ -55,7 +55,7 @@ def show(
     from indrel.ask import intent as tool
     from indrel.checks.headline import spoken_of
     from indrel.core.address import normalise
-    from indrel.errors import SnapshotError
+    from indrel.ground.errors import SnapshotError
 
     wants = pipeline.load_intent(file)
     try:

@@ -14,8 +14,8 @@ import typer
 
 from indrel.cli import options as opt
 from indrel.cli.talk import say, terminal, write_json
-from indrel.errors import UsageError
-from indrel.plain import field
+from indrel.ground.errors import UsageError
+from indrel.ground.plain import field
 
 if TYPE_CHECKING:
     from indrel.decide.matrix import MatrixRow
@@ -51,8 +51,8 @@ def matrix(
     """Show who may read what: each crawler with its purpose, how much it may read, and the group and lines that say so."""
     from indrel import pipeline
     from indrel.checks.headline import spoken_of
-    from indrel.extras import require
-    from indrel.files import is_snapshot
+    from indrel.ground.extras import require
+    from indrel.ground.files import is_snapshot
     from indrel.sources.options import GatherOptions
 
     for one in output or ():
@@ -136,7 +136,7 @@ def _show(rows: Sequence[MatrixRow], subject: str) -> None:
 
 
 def _write(file: Path, rows: Sequence[MatrixRow], subject: str) -> None:
-    from indrel.files import write_whole
+    from indrel.ground.files import write_whole
 
     ending = file.suffix.lower()
     if ending == ".json":

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from indrel.cli import complete
-from indrel.errors import InputError, UsageError
+from indrel.ground.errors import InputError, UsageError
 
 if TYPE_CHECKING:
     from indrel.core.intent import Intent

@@ -10,7 +10,7 @@ from indrel.cli import complete
 from indrel.cli import options as opt
 from indrel.cli.answered import answers
 from indrel.cli.talk import ProgressLine, say, terminal, write_json
-from indrel.errors import UsageError
+from indrel.ground.errors import UsageError
 
 if TYPE_CHECKING:
     from indrel.ask.recheck import Rechecked

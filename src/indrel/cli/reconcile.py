@@ -12,7 +12,7 @@ import typer
 from indrel.cli import options as opt
 from indrel.cli.snapshots import opened
 from indrel.cli.talk import out_console, say, terminal
-from indrel.errors import UsageError
+from indrel.ground.errors import UsageError
 
 if TYPE_CHECKING:
     from indrel.ask.reconcile.lists import Reconciled, Row
@@ -58,7 +58,7 @@ def reconcile(
     from indrel.ask.reconcile import lists, logs
     from indrel.ask.reconcile.tables import is_log
     from indrel.checks.headline import spoken_of
-    from indrel.files import write_whole
+    from indrel.ground.files import write_whole
 
     if len(files) > 2:
         raise UsageError("give a snapshot and one table: indrel reconcile SNAPSHOT TABLE")
@@ -154,7 +154,7 @@ def _table(found: Reconciled | LogRead, file: Path) -> bytes:
     import io
 
     from indrel.ask.reconcile.lists import Reconciled
-    from indrel.plain import field
+    from indrel.ground.plain import field
 
     ending = file.suffix.lower()
     if ending == ".json":

@@ -15,7 +15,7 @@ from indrel.cli.answered import answers
 from indrel.cli.checked import code_of
 from indrel.cli.matrix import matrix
 from indrel.cli.talk import out_console, say, terminal, write_json
-from indrel.errors import InputError, UsageError
+from indrel.ground.errors import InputError, UsageError
 
 if TYPE_CHECKING:
     from indrel.ask.robots.impact import Impact
@@ -75,7 +75,7 @@ def check(
     from indrel.ask.robots.check import check
     from indrel.ask.robots.loaded import load
     from indrel.core.model import plural
-    from indrel.files import is_snapshot
+    from indrel.ground.files import is_snapshot
 
     opt.fail_word(fail_on)
     codes = []
@@ -319,7 +319,7 @@ def impact(
     from indrel.ask.robots.loaded import Loaded, load
     from indrel.ask.robots.placed import in_place, of_list
     from indrel.checks.headline import spoken_of
-    from indrel.files import is_snapshot
+    from indrel.ground.files import is_snapshot
 
     if snapshot is None and (own := next((name for name in (old, new) if is_snapshot(name)), None)):
         snapshot, old, new = Path(own), *(OWN if name == own else name for name in (old, new))

@@ -67,7 +67,7 @@ def terminal() -> Terminal:
 
 def say(text: str, quiet: bool = False) -> None:
     """A line of talk on standard error; a terminal gets it wrapped between words."""
-    from indrel.plain import safe
+    from indrel.ground.plain import safe
 
     if quiet:
         return

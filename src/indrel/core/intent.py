@@ -18,8 +18,8 @@ from urllib.parse import quote
 from indrel.core.address import normalise_percent, split
 from indrel.core.model import Want
 from indrel.core.page.tokens import nearest
-from indrel.errors import InputError
-from indrel.sqltext import quoted, quoted_list
+from indrel.ground.errors import InputError
+from indrel.ground.sqltext import quoted, quoted_list
 
 DEFAULT_NAME = "indrel.toml"
 

@@ -14,7 +14,7 @@ from indrel.core.intent import ASSETS
 from indrel.core.model import Want
 from indrel.core.page.facts import Mark
 from indrel.core.page.headers import PAGE_TYPES
-from indrel.sqltext import quoted_list
+from indrel.ground.sqltext import quoted_list
 
 
 class KindRule(NamedTuple):

@@ -12,7 +12,7 @@ import re
 from collections.abc import Iterable
 
 from indrel.core.address import origin_of, split
-from indrel.sqltext import quoted, quoted_list
+from indrel.ground.sqltext import quoted, quoted_list
 
 MOST = 30
 """Sections of the main host at most, `/` and `/*` beside them."""

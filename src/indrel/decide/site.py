@@ -23,10 +23,10 @@ from indrel.core.model import State
 from indrel.core.robots import Decision, HostRobots, Ruleset, Verdict
 from indrel.decide.sections import FOLDERS_SQL, Sections
 from indrel.decide.terms import TRAITS, Terms
-from indrel.errors import UsageError
+from indrel.ground.errors import UsageError
+from indrel.ground.sqltext import quoted
 from indrel.snapshot import Snapshot
 from indrel.snapshot.schema import TABLES
-from indrel.sqltext import quoted
 
 if TYPE_CHECKING:
     import numpy as np

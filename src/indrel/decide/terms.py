@@ -9,7 +9,7 @@ from indrel.core.intent import Intent, WantEntry
 from indrel.core.model import Want
 from indrel.core.page.facts import LITTLE, Mark
 from indrel.decide.kinds import ARCHIVES, ASSET_SQL, JUNK
-from indrel.sqltext import quoted, quoted_list
+from indrel.ground.sqltext import quoted, quoted_list
 
 CANONICAL_COUNTS = "NOT c.in_body AND (c.fault IS NULL OR c.target IS NULL)"
 """A canonical `c` that engines weigh: in the head or header, and not cancelled by an attribute. One whose value cannot be

@@ -9,11 +9,11 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from indrel.arrow import pa
 from indrel.core.address import site_key
 from indrel.core.page.facts import UNFOLLOWED
 from indrel.core.sitemap import Entry, SitemapSummary, entry_fault
 from indrel.gather.parsing import Parsed
+from indrel.ground.arrow import pa
 from indrel.snapshot import SnapshotWriter, now
 from indrel.snapshot.schema import arrow, place
 from indrel.snapshot.store import COUNTING_MEMORY

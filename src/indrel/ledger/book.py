@@ -14,7 +14,7 @@ from pathlib import Path
 from types import TracebackType
 from typing import Any, Self
 
-from indrel.errors import InputError, UsageError
+from indrel.ground.errors import InputError, UsageError
 
 DEFAULT_NAME = "indrel.ledger"
 ALLOWANCE = 10

@@ -8,8 +8,8 @@ from datetime import date
 from typing import TYPE_CHECKING
 
 from indrel.core.model import Finding, State, Want
+from indrel.ground.sqltext import quoted_list
 from indrel.ledger.book import Asked, Removal
-from indrel.sqltext import quoted_list
 
 if TYPE_CHECKING:
     from indrel.ask.compare import StateChange

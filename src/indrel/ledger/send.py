@@ -9,7 +9,7 @@ from collections.abc import Iterator, Sequence
 
 from indrel import __version__
 from indrel.core.address import normalise, split
-from indrel.errors import IndrelError, UsageError
+from indrel.ground.errors import IndrelError, UsageError
 from indrel.sources.client import Client, Request, RequestFailed
 
 MOST = 10_000

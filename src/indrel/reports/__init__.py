@@ -8,9 +8,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from indrel.core.model import Verdict
-from indrel.errors import UsageError
-from indrel.extras import require
-from indrel.files import write_together
+from indrel.ground.errors import UsageError
+from indrel.ground.extras import require
+from indrel.ground.files import write_together
 
 if TYPE_CHECKING:
     from indrel.decide.site import Site

@@ -8,8 +8,8 @@ from pathlib import Path
 
 from indrel.ask.addresses import Filters, columns_of, listed, values
 from indrel.decide.site import Site
-from indrel.errors import UsageError
-from indrel.files import write_whole
+from indrel.ground.errors import UsageError
+from indrel.ground.files import write_whole
 from indrel.reports.csv_table import pieces
 
 

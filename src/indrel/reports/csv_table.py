@@ -9,7 +9,7 @@ from itertools import chain, islice
 
 from indrel.core.model import Finding, Verdict
 from indrel.decide.site import Site
-from indrel.plain import field
+from indrel.ground.plain import field
 
 COLUMNS = (
     "severity", "class", "check", "cause", "section", "url", "crawlers", "message", "evidence_kind", "evidence_where",

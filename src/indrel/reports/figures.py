@@ -13,7 +13,7 @@ from matplotlib.figure import Figure
 
 from indrel.core.model import State, Verdict, plural
 from indrel.decide.site import Site
-from indrel.plain import clip, safe
+from indrel.ground.plain import clip, safe
 from indrel.reports.panels import MOST_BARS, ORDER, Panel, panels
 from indrel.reports.terminal import host_of
 

@@ -6,7 +6,7 @@ import re
 
 from indrel.core.model import Cause, Severity, Verdict, plural
 from indrel.decide.site import Site
-from indrel.plain import safe
+from indrel.ground.plain import safe
 from indrel.reports.terminal import HEADINGS, sentence, short
 
 MOST_LOST = 10

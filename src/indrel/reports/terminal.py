@@ -13,7 +13,7 @@ from rich.text import Text
 
 from indrel.core.address import split
 from indrel.core.model import Cause, Evidence, Finding, Severity, State, Verdict, listing, plural
-from indrel.plain import safe, width
+from indrel.ground.plain import safe, width
 
 if TYPE_CHECKING:
     from indrel.decide.flow import LinkFlow

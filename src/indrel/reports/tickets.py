@@ -9,7 +9,7 @@ from collections.abc import Iterable
 from indrel.checks import checks
 from indrel.core.model import Cause, Evidence, Severity, Verdict, plural
 from indrel.decide.site import Site
-from indrel.plain import safe
+from indrel.ground.plain import safe
 from indrel.reports.markdown import code, prose, text
 from indrel.reports.terminal import short
 

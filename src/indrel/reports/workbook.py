@@ -11,7 +11,7 @@ from typing import Any
 from indrel.ask.addresses import columns_of, values
 from indrel.core.model import Severity, Verdict
 from indrel.decide.site import Site
-from indrel.plain import field
+from indrel.ground.plain import field
 from indrel.reports import csv_table
 from indrel.reports.terminal import sentence
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import duckdb
 
-from indrel.errors import AuditCutShort, IndrelError, SnapshotError
+from indrel.ground.errors import AuditCutShort, IndrelError, SnapshotError
 
 _DAMAGE = (
     "corrupt",

@@ -157,7 +157,7 @@ REASONS = ("robots", "tag", "header", "canonical", "redirect", "status")
 @cache
 def arrow(table: str) -> Any:
     """The Arrow schema of a table; whoever writes no rows does not load the library."""
-    from indrel.arrow import pa
+    from indrel.ground.arrow import pa
 
     kinds = {
         "INTEGER": pa.int32(), "BIGINT": pa.int64(), "SMALLINT": pa.int16(), "UTINYINT": pa.uint8(), "BOOLEAN": pa.bool_(),

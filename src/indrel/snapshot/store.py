@@ -19,11 +19,11 @@ from typing import Any, BinaryIO, Self
 
 import duckdb
 
-from indrel.errors import AuditCutShort, IndrelError, SnapshotError
-from indrel.files import HEAD, begins_snapshot
+from indrel.ground.errors import AuditCutShort, IndrelError, SnapshotError
+from indrel.ground.files import HEAD, begins_snapshot
+from indrel.ground.sqltext import quoted, quoted_list
 from indrel.snapshot.faults import explained
 from indrel.snapshot.schema import DECIDED, TABLES, VERSION, arrow, create_statements
-from indrel.sqltext import quoted, quoted_list
 
 _CONFIG: dict[str, Any] = {
     "python_enable_replacements": False,
@@ -267,7 +267,7 @@ class SnapshotWriter:
 
     def commit(self) -> None:
         """Write what was added, in one transaction."""
-        from indrel.arrow import pa
+        from indrel.ground.arrow import pa
 
         batches: dict[str, list[Any]] = {name: list(tables) for name, tables in self._tables.items()}
         for name, rows in self._rows.items():
@@ -301,7 +301,7 @@ class SnapshotWriter:
 
 
 def _arrow_table(name: str, rows: Sequence[Sequence[Any]]) -> Any:
-    from indrel.arrow import pa
+    from indrel.ground.arrow import pa
 
     schema = arrow(name)
     columns = list(zip(*rows, strict=True)) or [()] * len(schema)

@@ -24,10 +24,10 @@ from indrel.core.page.headers import content_type, is_html
 from indrel.core.robots import parse as parse_robots
 from indrel.core.robots.access import MAX_HOPS
 from indrel.core.sitemap import Child, Entry, Found, SitemapReader, SitemapWalk, announced, on_its_host
-from indrel.errors import AuditCutShort, InputError
 from indrel.gather.keeping import Answer, Keeper
 from indrel.gather.parsing import MAX_PAGE, PageTask, ParserPool, parse_in_order
 from indrel.gather.recorder import Recorder
+from indrel.ground.errors import AuditCutShort, InputError
 from indrel.sources.fetch import KEPT_HEADERS, ROBOTS_LIMIT
 from indrel.sources.options import GatherOptions
 

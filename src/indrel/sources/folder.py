@@ -18,13 +18,13 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import quote, unquote_to_bytes
 
-from indrel.arrow import pa
 from indrel.core.address import normalise, origin_of, site_key
 from indrel.core.robots import parse as parse_robots
 from indrel.core.sitemap import Child, Entry, Found, SitemapReader, SitemapWalk, announced, on_its_host
-from indrel.errors import InputError, Interrupted, UsageError
 from indrel.gather.parsing import PageTask, ParserPool, parse_in_order
 from indrel.gather.recorder import Recorder
+from indrel.ground.arrow import pa
+from indrel.ground.errors import InputError, Interrupted, UsageError
 from indrel.sources.options import GatherOptions
 
 BATCH = 24

@@ -8,10 +8,10 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from indrel.arrow import pa
 from indrel.core.address import split
 from indrel.core.crawlers import OWN_TOKEN, Crawler
 from indrel.core.robots import ALWAYS_ALLOWED, Access, Ruleset, Verdict, decide, match_many
+from indrel.ground.arrow import pa
 
 _FEW = 200
 """Up to this many (addresses times rules), deciding one by one is quicker."""

@@ -17,10 +17,10 @@ from indrel.core.crawlers import STAR
 from indrel.core.page.headers import content_type
 from indrel.core.robots import parse as parse_robots
 from indrel.core.robots.access import MAX_HOPS
-from indrel.errors import AuditCutShort, Interrupted
 from indrel.gather.keeping import Answer, Keeper
 from indrel.gather.parsing import MAX_PAGE, PageTask, ParserPool
 from indrel.gather.recorder import Recorder
+from indrel.ground.errors import AuditCutShort, Interrupted
 from indrel.sources.as_crawlers import Comparison, digest
 from indrel.sources.fetch import ROBOTS_LIMIT, STEP, Fetcher, explain, follow_robots
 from indrel.sources.frontier import MAX_CLICKS, Frontier, pattern

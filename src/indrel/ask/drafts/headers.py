@@ -9,7 +9,7 @@ from indrel.core.intent import WantEntry
 from indrel.core.model import Want
 from indrel.decide.kinds import RULES
 from indrel.decide.site import Site
-from indrel.plain import safe
+from indrel.ground.plain import safe
 
 VALUE = "noindex"
 

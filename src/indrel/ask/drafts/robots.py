@@ -15,7 +15,7 @@ import numpy as np
 from indrel.core.model import plural
 from indrel.core.robots import Access, HostRobots, Rule, match_many, parse
 from indrel.decide.site import Site
-from indrel.errors import IndrelError, UsageError
+from indrel.ground.errors import IndrelError, UsageError
 from indrel.snapshot import Snapshot
 
 MANY = 5

@@ -16,9 +16,9 @@ from indrel.core.page.tokens import parse_date
 from indrel.core.page.wording import W3C_DATE
 from indrel.core.sitemap.write import Line, index, packed, urlsets
 from indrel.decide.site import Site
-from indrel.errors import IndrelError
+from indrel.ground.errors import IndrelError
+from indrel.ground.sqltext import quoted_list
 from indrel.sources.options import GatherOptions
-from indrel.sqltext import quoted_list
 
 ONE_FILE = 10_000
 """Up to so many entries stand in one file; more are split by section."""

@@ -8,13 +8,13 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from indrel.arrow import pa
 from indrel.ask.reconcile.tables import Columns, OutsideRow, learn, outside_rows
 from indrel.core.address import normalise, split
 from indrel.core.model import Evidence, State, plural
 from indrel.decide.graph import link_graph
 from indrel.decide.reasons import decides, reasons
 from indrel.decide.site import Site
+from indrel.ground.arrow import pa
 
 MOST_SHOWN = 2_000
 """Addresses of one sort that are explained."""

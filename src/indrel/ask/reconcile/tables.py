@@ -15,8 +15,8 @@ from typing import Any
 
 from indrel.ask.reconcile.words import means_listed, says_not_listed
 from indrel.core.page.tokens import nearest, parse_date
-from indrel.errors import InputError
-from indrel.files import begins_snapshot
+from indrel.ground.errors import InputError
+from indrel.ground.files import begins_snapshot
 
 SAMPLE = 500
 """Rows looked at to learn what columns hold."""

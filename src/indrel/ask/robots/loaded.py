@@ -9,8 +9,8 @@ from pathlib import Path
 
 from indrel.core.address import normalise, origin_of, split
 from indrel.core.robots import Verdict
-from indrel.errors import InputError
-from indrel.files import is_snapshot
+from indrel.ground.errors import InputError
+from indrel.ground.files import is_snapshot
 from indrel.sources.options import GatherOptions
 
 NOWHERE = "https://robots.invalid"

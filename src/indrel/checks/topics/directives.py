@@ -14,7 +14,7 @@ from indrel.core.address import origin_of
 from indrel.core.model import CheckClass, Evidence, Severity, listing
 from indrel.core.page.tokens import OBSOLETE, slips
 from indrel.decide.site import Site, once
-from indrel.sqltext import quoted_list
+from indrel.ground.sqltext import quoted_list
 
 
 class Said(NamedTuple):

@@ -27,7 +27,7 @@ from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
 from indrel.core.page.anchors import rel_slips
 from indrel.core.page.facts import UNFOLLOWED, LinkFlag
 from indrel.decide.site import Site, once
-from indrel.sqltext import quoted
+from indrel.ground.sqltext import quoted
 
 HOST_OF = "substr(a.origin, strpos(a.origin, '://') + 3)"
 

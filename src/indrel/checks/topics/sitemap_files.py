@@ -16,7 +16,7 @@ from indrel.core.page.wording import W3C_DATE
 from indrel.core.robots import Access
 from indrel.core.sitemap.read import MAX_ENTRIES, MAX_OCTETS
 from indrel.decide.site import Site, once
-from indrel.sqltext import quoted_list
+from indrel.ground.sqltext import quoted_list
 
 FREQUENCIES = ("always", "hourly", "daily", "weekly", "monthly", "yearly", "never")
 

@@ -23,7 +23,7 @@ from indrel.decide.matrix import site_matrix
 from indrel.decide.place import section_states
 from indrel.decide.site import Site
 from indrel.decide.sitemaps import sitemap_states
-from indrel.plain import safe
+from indrel.ground.plain import safe
 from indrel.reports.panels import panels
 from indrel.reports.terminal import HEADINGS, host_of, sentence, short
 

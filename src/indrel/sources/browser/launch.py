@@ -11,7 +11,7 @@ import sys
 import tempfile
 from typing import Any, Self
 
-from indrel.errors import UsageError
+from indrel.ground.errors import UsageError
 from indrel.sources.browser import guard
 from indrel.sources.browser.pipe import BrowserLost, CallRefused, Event, Pipe
 
