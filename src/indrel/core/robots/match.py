@@ -114,8 +114,9 @@ class Paths:
 
     def ending(self, tail: bytes, low: int, high: int) -> Indices:
         """The rows from `low` to `high` that end with `tail`."""
-        rows = np.flatnonzero(np.diff(self.offsets[low : high + 1]) >= len(tail)) + low
-        for back, octet in enumerate(reversed(tail), 1):
+        rows = np.flatnonzero(self._last[low:high] == tail[-1]) + low
+        rows = rows[self.offsets[rows + 1] - self.offsets[rows] >= len(tail)]
+        for back, octet in enumerate(reversed(tail[:-1]), 2):
             rows = rows[self.octets[self.offsets[rows + 1] - back] == octet]
         return rows
 
@@ -167,6 +168,11 @@ class Paths:
         pairs: npt.NDArray[np.uint16] = np.left_shift(self.octets[:-1], 8, dtype=np.uint16)
         pairs |= self.octets[1:]
         return pairs
+
+    @cached_property
+    def _last(self) -> npt.NDArray[np.uint8]:
+        """The last octet of each row; of an empty one it is another's."""
+        return self.octets[self.offsets[1:] - 1] if len(self.octets) else np.zeros(len(self), dtype=np.uint8)
 
     @cached_property
     def _histogram(self) -> npt.NDArray[np.int64]:
