@@ -142,3 +142,14 @@ def test_the_start_page_is_where_the_start_address_leads(
     assert {f.url for f in verdict.findings if f.check in told} <= {HOST + "/"}
     assert verdict.headline.whole is bool(told - {"site-nofollow"})
     assert (verdict.headline.lost > 0) is (verdict.headline.whole and heads[0] != "login")
+
+
+def test_a_listed_page_whose_date_has_passed(audit_site: AuditSite) -> None:
+    """Its noindex is one that nobody wrote: the date has to be changed."""
+    past = '<meta name="robots" content="unavailable_after: 2020-01-01">'
+    found = audit_site({**listed("/a", html(past)), "/b": html(NOINDEX), "/sitemap.xml": sitemap("/", "/a", "/b")})[
+        1
+    ].findings
+    told = {f.url[len(HOST) :]: (f.message, f.mend) for f in found if f.check == "listed-hidden"}
+    assert "a date that has passed" in told["/a"][0] and told["/a"][1].startswith("Take the date out")
+    assert told["/b"] == ("in the sitemap, but says noindex", "")

@@ -132,6 +132,17 @@ def said(site: Site, ids: Iterable[int], mask: int, token: str = "noindex") -> d
     }
 
 
+def expired(site: Site, ids: Iterable[int]) -> set[int]:
+    """Those of the addresses whose noindex rests on a date that has passed, and on nothing else."""
+    rows = of_each(
+        site,
+        ids,
+        f"""SELECT d.address FROM directive d JOIN picked ON picked.id = d.address
+        WHERE d.void IS NULL AND (d.noindex OR {site.expired_sql}) GROUP BY d.address HAVING NOT bool_or(d.noindex)""",
+    )
+    return {address for (address,) in rows}
+
+
 def listings(site: Site, ids: Iterable[int]) -> dict[int, tuple[str, Evidence]]:
     """Per address its first sitemap entry: the address as written, and where it stands."""
     found: dict[int, tuple[str, Evidence]] = {}

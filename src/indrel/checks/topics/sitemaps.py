@@ -14,6 +14,7 @@ from indrel.checks.evidence import (
     Subject,
     answers,
     canonicals,
+    expired,
     listings,
     robots_line,
     said,
@@ -136,6 +137,9 @@ def _by_answer(site: Site, condition: str, message: str) -> Iterator[Hit]:
         yield Hit(loc, one.crawlers, message.format(first.text), (*shown[one.id], entry))
 
 
+UNDATED = "Take the date out, or set a later one, if the page is to be listed; else take it out of the sitemap."
+
+
 @check("listed-hidden", CheckClass.CONFLICT, Severity.FIX, feeds=("entry", "noindex"), change=ENTRY_GOES)
 def listed_hidden(site: Site) -> Iterator[Hit]:
     """The sitemap puts forward a page that says noindex.
@@ -147,7 +151,7 @@ def listed_hidden(site: Site) -> Iterator[Hit]:
     """
     found = _listed(site, f"hidden > 0 AND {LISTED_ROW}", "hidden")
     ids = [one.id for one in found]
-    entries, tags = listings(site, ids), said(site, ids, site.all_mask)
+    entries, tags, dated = listings(site, ids), said(site, ids, site.all_mask), expired(site, ids)
     told = hidden_hosts(site)
     for one in found:
         shown = tags.get(one.id, ())
@@ -155,7 +159,9 @@ def listed_hidden(site: Site) -> Iterator[Hit]:
         if mask:
             loc, entry = entries[one.id]
             who = "" if mask == site.all_mask else f" for {listing(site.names(mask))}"
-            yield Hit(loc, mask, f"in the sitemap, but says noindex{who}", (*shown, entry))
+            says = "counts as noindex since a date that has passed" if one.id in dated else "says noindex"
+            mend = UNDATED if one.id in dated else ""
+            yield Hit(loc, mask, f"in the sitemap, but {says}{who}", (*shown, entry), mend=mend)
 
 
 @check("listed-folded", CheckClass.CONFLICT, Severity.FIX, feeds=("entry", "canonical-fold"), change=ENTRY_GOES)

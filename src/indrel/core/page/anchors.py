@@ -252,7 +252,7 @@ class Anchors:
             elif (node.text() or "").strip().lower() in own:
                 continue  # the page's own entry
             elif node.tag == "a" and _in_navigation(node) and not _is_toggle(node, attributes):
-                what = "its href is empty" if not (href or "").strip() else "its href is `#`"
+                what = "href is empty" if not (href or "").strip() else "href is `#`"
             else:
                 continue
             tag = node.tag or ""

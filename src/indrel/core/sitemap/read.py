@@ -83,10 +83,10 @@ def entry_fault(loc: str, url: str | None) -> str | None:
     if len(loc) >= MAX_LOC:
         return f"{len(loc):,} characters long, the protocol allows fewer than {MAX_LOC:,}"
     if not re.match(r"[A-Za-z][A-Za-z0-9+.-]*:", loc):
-        return "not a whole address: it is relative"
+        return "relative, not a whole address"
     if url is None:
         return "not an http(s) address"
-    return "with a fragment, which is not part of an address" if "#" in loc else "malformed"
+    return "written with a fragment, which is not part of an address" if "#" in loc else "malformed"
 
 
 class _Refused(Exception):
