@@ -30,6 +30,7 @@ WANT = '[[want]]\nmatch = "/a*"\nwant = "{}"\n'
         ('wants = 1\n', 1, "`want` was probably meant"),
         ('\n[[want]]\nmatch = "/a"\nwant = "hid"\n', 4, "`hide` was probably meant"),
         ('[[want]]\nmatch = "/a"\nwant = "any"\n\n[[want]]\nkind = "tag-archiv"\nwant = "hide"\n', 6, "`tag-archive` was probably meant"),
+        ('[[want]]\nmatch = "/a"\nwant = "shwo"\n', 3, "`show` was probably meant"),
         ('[[want]]\nmach = "/a"\nwant = "hide"\n', 2, "`match` was probably meant"),
         ('[[want]]\nwant = "hide"\n', 1, "needs `match` or `kind`"),
         ('[[want]]\nmatch = "/a"\n', 1, "needs `want`"),

@@ -75,6 +75,7 @@ def test_recheck(indrel: Run, tmp_path: Path) -> None:
         text = indrel("recheck", "1.indrel", "/tag/a", *rest).stdout
         assert re.match(r"www.sarnfell.example, [\d-]+ [\d:]+ UTC: [12] findings? mended, ", text), text
         assert "was probably meant" in indrel("recheck", "1.indrel", "--check", "listed-hiden", code=2).stderr
+        assert "`xyz`: see `indrel checks`" in indrel("recheck", "1.indrel", "--check", "xyz", code=2).stderr
         indrel("recheck", "1.indrel", "--check", "canonical-host-variant", *rest, code=1)
         third = json.loads(indrel("audit", "2.indrel", "--json").stdout)["findings"]
         assert not [f for f in third if f["url"] == "http://www.sarnfell.example/robots.txt"], (

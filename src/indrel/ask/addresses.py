@@ -9,7 +9,7 @@ from typing import Any
 from indrel.checks import checks, verdict_of
 from indrel.core.intent import KIND_NAMES
 from indrel.core.model import State, Want
-from indrel.core.page.tokens import nearest
+from indrel.core.page.tokens import CHOICE, nearest
 from indrel.decide.kinds import ASSET_SQL, RULES, why
 from indrel.decide.site import Site
 from indrel.decide.sitemaps import LEFT_OUT
@@ -138,7 +138,7 @@ def _known_words(given: Sequence[str] | None, words: Iterable[str], what: str) -
     known = list(words)
     for word in given or ():
         if word not in known:
-            near = nearest(word, known)
+            near = nearest(word, known, CHOICE)
             hint = f"; {near} was probably meant" if near else f": choose one of {' '.join(known)}"
             raise UsageError(f"there is no {what} {word!r}{hint}")
     return list(given or ())

@@ -10,7 +10,6 @@ from indrel.cli import complete
 from indrel.cli import options as opt
 from indrel.cli.answered import answers
 from indrel.cli.talk import terminal, write_json
-from indrel.ground.errors import UsageError
 
 
 @answers
@@ -25,15 +24,10 @@ def show_checks(
 ) -> None:
     """Show the catalogue of checks, or one check whole: why it matters, how to mend it, what it rests on."""
     from indrel.checks import checks
-    from indrel.core.page.tokens import nearest
     from indrel.reports.terminal import STYLES, table
 
     known = checks()
-    if id is not None and id not in known:
-        near = nearest(id, known)
-        raise UsageError(
-            f"there is no check {id!r}" + (f"; {near} was probably meant" if near else ": see `indrel checks`")
-        )
+    opt.check_ids([id] if id else None)
     chosen = [known[id]] if id else list(known.values())
     if json:
         for one in chosen:

@@ -193,16 +193,11 @@ _NAMED = 150
 def _chosen(site: Site, since: Path | None, check: list[str] | None) -> list[Asked]:
     from indrel import pipeline
     from indrel.ask.compare import changed_states
-    from indrel.checks import checks, verdict_of
-    from indrel.core.page.tokens import nearest
+    from indrel.checks import verdict_of
     from indrel.ledger import choose
 
     asked: list[Asked] = []
-    for one in check or ():
-        if one not in checks():
-            raise UsageError(
-                f"there is no check `{one}`; `{nearest(one, checks()) or 'indrel checks'}` was probably meant"
-            )
+    opt.check_ids(check)
     if check:
         asked += choose.from_findings(f for f in verdict_of(site).findings if f.check in check and not f.accepted)
     if since:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -159,6 +160,21 @@ def fail_word(word: str) -> str:
     if word not in FAIL_WORDS:
         raise UsageError(f"--fail-on {word}: choose one of {' '.join(FAIL_WORDS)}")
     return word
+
+
+def check_ids(ids: Iterable[str] | None) -> list[str]:
+    """Ids of checks; raises UsageError for what is none, with the one that was probably meant."""
+    from indrel.checks import checks
+    from indrel.core.page.tokens import CHOICE, nearest
+
+    known = checks()
+    for one in ids or ():
+        if one not in known:
+            near = nearest(one, known, CHOICE)
+            raise UsageError(
+                f"there is no check `{one}`" + (f"; `{near}` was probably meant" if near else ": see `indrel checks`")
+            )
+    return list(ids or ())
 
 
 def render_word(word: str | None) -> str | None:

@@ -49,15 +49,9 @@ def recheck(
     from indrel import pipeline
     from indrel.ask import recheck as again
     from indrel.ask.unknown import Unasked, Unreadable, rests_on
-    from indrel.checks import checks
     from indrel.core.address import split
-    from indrel.core.page.tokens import nearest
 
-    for one in check or ():
-        if one not in checks():
-            raise UsageError(
-                f"there is no check `{one}`; `{nearest(one, checks()) or 'indrel checks'}` was probably meant"
-            )
+    opt.check_ids(check)
     opt.fail_word(fail_on)
     given = [text for text in (str(snapshot) if snapshot else None, *(urls or ())) if text]
     if snapshot is not None and (from_snapshot is not None or not snapshot.is_file()):

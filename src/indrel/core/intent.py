@@ -17,7 +17,7 @@ from urllib.parse import quote
 
 from indrel.core.address import normalise_percent, split
 from indrel.core.model import Want
-from indrel.core.page.tokens import nearest
+from indrel.core.page.tokens import CHOICE, nearest
 from indrel.ground.errors import InputError
 from indrel.ground.sqltext import quoted, quoted_list
 
@@ -246,7 +246,7 @@ class _Reader:
         """A word that must be one of some; else an error with the nearest."""
         words = sorted(known)
         if not isinstance(word, str) or word not in words:
-            near = nearest(word, words) if isinstance(word, str) else None
+            near = nearest(word, words, CHOICE) if isinstance(word, str) else None
             hint = f"`{near}` was probably meant" if near else f"choose one of {' '.join(words)}"
             self.fail(line, f"there is no {what} `{word}`; {hint}")
         return word

@@ -69,14 +69,18 @@ def parse_date(text: str) -> datetime | None:
     return found.replace(tzinfo=UTC) if found.tzinfo is None else found.astimezone(UTC)
 
 
-def nearest(word: str, words: Iterable[str] | None = None) -> str | None:
-    """The known token that a word was probably meant to be."""
+CHOICE = 0.6
+"""How alike a word has to be to one of a few that may be chosen, to be told as probably meant; `shwo` is that to `show`."""
+
+
+def nearest(word: str, words: Iterable[str] | None = None, least: float = 0.8) -> str | None:
+    """The known token that a word was probably meant to be; `least` is how alike they are (0 to 1)."""
     pool = sorted(words if words is not None else PLAIN | VALUED)
     squeezed = {w.replace("-", "").replace("_", ""): w for w in pool}
     plain = word.lower().replace("-", "").replace("_", "").replace(" ", "")
     if plain in squeezed:
         return squeezed[plain]
-    close = difflib.get_close_matches(word.lower(), pool, 1, 0.8)
+    close = difflib.get_close_matches(word.lower(), pool, 1, least)
     return close[0] if close else None
 
 
