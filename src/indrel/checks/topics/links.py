@@ -347,12 +347,16 @@ def link_to_shut(site: Site) -> Iterator[Hit]:
 
 
 class _Moved(NamedTuple):
-    """A page that redirects, and where it leads."""
+    """A page that redirects, where it leads, and whether only for the time (RFC 9110 section 15.4)."""
 
     id: int
     url: str
     crawlers: int
     target: str
+    for_now: bool
+
+
+FOR_NOW = "Leave it where the way is meant so (a login, a choice of language); if the move is for good, answer 301 and point the links on."
 
 
 @check("link-to-redirect", CheckClass.FLAW, Severity.NOTE, feeds=("link", "redirect"))
@@ -366,8 +370,8 @@ def link_to_redirect(site: Site) -> Iterator[Hit]:
     """
     found = site.named(
         _Moved,
-        f"""SELECT f.id, f.origin || f.path, {site.all_mask} & ~f.barred, t.origin || t.path
-        FROM fact f JOIN address t ON t.id = f.folds_to
+        f"""SELECT f.id, f.origin || f.path, {site.all_mask} & ~f.barred, t.origin || t.path,
+            coalesce(f.status IN (302, 303, 307), false) FROM fact f JOIN address t ON t.id = f.folds_to
         WHERE f.site AND f.fold_how IN ('redirect', 'refresh') AND f.followed + f.unfollowed > 0 ORDER BY f.origin, f.path""",
     )
     ids = [one.id for one in found]
@@ -376,7 +380,8 @@ def link_to_redirect(site: Site) -> Iterator[Hit]:
         from_pages = pages.get(one.id, Linking())
         if one.crawlers:
             message = f"redirects to {one.target}, and {_link_to_it(from_pages.pages)}"
-            yield Hit(one.url, one.crawlers, message, (*shown[one.id], *links.get(one.id, ())), also=from_pages.urls)
+            evidence, mend = (*shown[one.id], *links.get(one.id, ())), FOR_NOW if one.for_now else ""
+            yield Hit(one.url, one.crawlers, message, evidence, also=from_pages.urls, mend=mend)
 
 
 @check("link-not-crawlable", CheckClass.FLAW, Severity.ASK, feeds=("slip",))
@@ -400,7 +405,7 @@ def link_rel_slip(site: Site) -> Iterator[Hit]:
     Rests on: WHATWG HTML: rel is a list of tokens; unknown ones are ignored.
     Evidence: The link.
     """
-    yield from _slips(site, "rel", "{} with a rel that has no effect: {}")
+    yield from _slips(site, "rel", "{} with a misspelt rel: {}")
 
 
 def _slips(site: Site, kind: str, message: str) -> Iterator[Hit]:
