@@ -24,8 +24,11 @@ _SLIP = 1 << 7
 _IDLE = 1 << 8
 """Likewise: the href is empty, `#` or a script's."""
 
-_PLAIN = re.compile(rb'<a(?: (?:class|id|title|target)="[^"]*")*+ href="([^"&]*)"')
-"""An anchor as it is commonly written, up to its href."""
+_PLAIN = re.compile(rb'<a(?: (?:class|id|title|target)="[^"]*")*+ href="([^"&#\s]*)(#[^"&]*)?"')
+"""An anchor as it is commonly written, up to its href; the place on the page stands apart."""
+
+_OWN = (b"", b"?", b"j", b"J")
+"""How hrefs begin that hold for one page alone, or may be a script's."""
 
 _REL_FLAGS = {"nofollow": LinkFlag.NOFOLLOW, "ugc": LinkFlag.UGC, "sponsored": LinkFlag.SPONSORED}
 _REL_KNOWN = ("nofollow", "ugc", "sponsored", "noopener", "noreferrer")
@@ -137,9 +140,8 @@ class Anchors:
     def links(self) -> list[Link]:
         return list(self._links.values())
 
-    def read(self, nodes: list[Any]) -> None:
-        """Read the page's `a` and `area` elements that have an href, given in order."""
-        lowered = self.source.lowered
+    def read(self) -> None:
+        lowered, nodes = self.source.lowered, self.tree.css(_ANCHORS)
         foreign = self._foreign() if any(name in lowered for name in _FOREIGN) else set()
         html = [n for n in nodes if n.mem_id not in foreign] if foreign else nodes
         idle = self._anchors(html, len(html) == len(nodes))
@@ -189,27 +191,33 @@ class Anchors:
     def _read_anchor(self, tag: bytes, known: dict[bytes, tuple[str | None, int]]) -> tuple[str | None, int]:
         """The address and flags of an anchor as written; remembered unless they hold for this page alone."""
         plain = _PLAIN.match(tag)
-        if plain is not None:
+        if plain is not None and b"rel" not in tag.lower():
             href = plain[1]
-        else:
-            value = written_value(tag, b"href")
-            if value is None:
-                known[tag] = _NO_HREF
-                return _NO_HREF
-            href = unescape(value).encode()
+            if href[:1] not in _OWN:
+                pair = known[tag] = self._place(href, known)
+                return pair
+            if not href and len(plain[2] or b"#") > 1:
+                return _OWN_PLACE
+        value = written_value(tag, b"href")
+        if value is None:
+            known[tag] = _NO_HREF
+            return _NO_HREF
+        href = unescape(value).encode()
         flags = _rel_flags(unescape(written_value(tag, b"rel") or b"")) if b"rel" in tag.lower() else 0
-        if href[:1] == b"#" and not flags:
-            return _OWN_PLACE if len(href) > 1 else (None, _IDLE)
         if href in (b"", b"#") or href[:11].lower() == b"javascript:":
             flags |= _IDLE
         href = href.partition(b"#")[0].strip(b"\t\n\f\r ")
         if not href or href[:1] == b"?":
             return (self.joiner.join(self.base, href.decode("utf-8", "replace")), flags) if href else (None, flags)
+        pair = known[tag] = (self._place(href, known)[0], flags)
+        return pair
+
+    def _place(self, href: bytes, known: dict[bytes, tuple[str | None, int]]) -> tuple[str | None, int]:
+        """Where an href without a place on its page leads, as an anchor without flags."""
         place = known.get(href)
         if place is None:
             place = known[href] = (self.joiner.join(self.base, href.decode("utf-8", "replace")), 0)
-        pair = known[tag] = (place[0], flags)
-        return pair
+        return place
 
     def _anchor_node(self, node: Any, is_user: bool) -> None:
         attributes = attributes_of(node)
