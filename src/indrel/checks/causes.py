@@ -80,17 +80,16 @@ def line_of(line: Evidence, section: str, *urls: str) -> Key:
     if line.kind == "intent":
         return ("intent", line.where, str(line.line))
     text = _LEADS_TO.sub(r"\1", line.text) if line.kind == "tag" else line.text
-    text = pattern(text, dict.fromkeys((*urls, line.where)))
+    text = pattern(text, list(dict.fromkeys((*urls, line.where))))
     return (line.kind, text) if line.kind in DIRECTIVES else (line.kind, section, text)
 
 
-def pattern(text: str, places: Iterable[str]) -> str:
+def pattern(text: str, places: Sequence[str]) -> str:
     """A directive's text with the pages' own addresses and slugs, dates and numbers left out.
 
     `places` are addresses or files. What a template prints of them is taken out whole, where it stands alone; the
     slug only where nothing longer of its page is found.
     """
-    places = list(places)
     there, simple = "", True
     for place in places:
         if "%" in place:

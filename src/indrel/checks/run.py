@@ -27,7 +27,7 @@ FEW = 3
 MOST_ASKED = 20
 """Causes for which the few that differ are looked up."""
 
-SELDOM = 50_000
+SELDOM = 200_000
 """New objects after which Python looks for circles of them: findings are many and form none, and looking took a tenth."""
 
 log = logging.getLogger("indrel")
