@@ -73,3 +73,17 @@ def test_audits_begun_together_each_get_a_file(tmp_path: Path) -> None:
     begun = [subprocess.Popen(line, cwd=tmp_path, stdout=subprocess.DEVNULL) for _ in range(4)]
     assert [one.wait(60) for one in begun] == [0, 0, 0, 0]
     assert sorted(p.suffix for p in (tmp_path / "indrel-runs").iterdir()) == [".indrel"] * 4
+
+
+def test_a_worker_may_take_memory_beyond_what_its_caller_has_reserved() -> None:
+    """A caller's libraries may hold any amount of address space, which a forked worker begins with."""
+    program = """import mmap, pathlib
+from indrel.gather.parsing import MEMORY, PageTask, ParserPool
+held = mmap.mmap(-1, 6 << 30, flags=mmap.MAP_PRIVATE | mmap.MAP_ANONYMOUS, prot=mmap.PROT_READ)
+pool = ParserPool(1)
+pool.parse([PageTask(0, "https://www.sarnfell.example/", b"<p>Twelve huts.")])
+limits = pathlib.Path(f"/proc/{pool._all[0].process.pid}/limits").read_text()
+print(int(limits.partition("Max address space")[2].split()[0]) > MEMORY + (6 << 30))
+pool.close()"""
+    python = [PROGRAM.parent / "python", "-c", program]
+    assert subprocess.run(python, capture_output=True, text=True, timeout=60, check=True).stdout == "True\n"

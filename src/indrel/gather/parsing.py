@@ -32,7 +32,7 @@ PAGE_SECONDS = 15.0
 """How long one page may take."""
 
 MEMORY = 4 << 30
-"""Address space of one worker, in bytes."""
+"""Address space of one worker, in bytes, beyond what it begins with: a caller's libraries may have reserved any amount."""
 
 ORPHANED = 5.0
 """Seconds after which a worker that has nothing to do looks whether anyone is there to give it work."""
@@ -169,6 +169,11 @@ def _read(task: PageTask, joiner: Joiner) -> PageFacts:
         return PageFacts(problem=f"could not be parsed: {type(error).__name__} in the reader")
 
 
+def _reserved() -> int:
+    """The address space of this process, in bytes."""
+    return int(Path("/proc/self/statm").read_text().split()[0]) * os.sysconf("SC_PAGE_SIZE")
+
+
 def _serve(connection: Connection) -> None:
     """A worker's life: read batches, answer, until the other side closes."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
@@ -176,7 +181,8 @@ def _serve(connection: Connection) -> None:
         import resource
 
         with contextlib.suppress(ValueError, OSError):
-            resource.setrlimit(resource.RLIMIT_AS, (MEMORY, MEMORY))
+            most = _reserved() + MEMORY
+            resource.setrlimit(resource.RLIMIT_AS, (most, most))
     joiner = Joiner()
     parent = os.getppid()
     while True:
