@@ -98,12 +98,8 @@ def pattern(text: str, places: Sequence[str]) -> str:
             simple, there = simple and not there, place
     if simple and there:
         found = _without(text, there)
-        if found != text:
-            for place in places:
-                if _path(place) not in there:
-                    break
-            else:
-                return _plain(found)  # all that could be found besides is a part of it
+        if found != text and all(_path(place) in there for place in places):
+            return _plain(found)  # all that could be found besides is a part of it
     taken: list[str] = []
     names = {name for place in places for name in _names(place)}  # a page's file and its address name it both
     for name in sorted(names, key=lambda n: (-len(n), n)):

@@ -245,11 +245,14 @@ class Linking(NamedTuple):
 
 def linking_pages(site: Site, ids: Iterable[int], unfollowed: bool = False) -> dict[int, Linking]:
     """Per address the pages that link to it, or only those that do so unfollowed."""
+    numbers = set(ids)
+    if not numbers:
+        return {}
     _stage_order(site)
     condition = f"l.flags & {UNFOLLOWED} > 0" if unfollowed else "true"
     rows = of_each(
         site,
-        ids,
+        numbers,
         f"""WITH pair AS (SELECT DISTINCT l.target, o.rank FROM link l JOIN picked ON picked.id = l.target
                 JOIN ordered o ON o.id = l.source WHERE {condition}),
             near AS (SELECT target, count(*) AS pages, min(rank, {MOST_NAMED}) AS ranks FROM pair GROUP BY target)

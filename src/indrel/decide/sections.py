@@ -66,16 +66,15 @@ class Sections:
         if found is None:
             if len(self._known) >= MOST_KNOWN:
                 self._known.clear()
-            found = self._known[key] = self._of(url, origin)
+            found = self._known[key] = self._of(origin, folder, slash)
         return found
 
-    def _of(self, url: str, origin: str) -> str:
-        path = url[len(origin) :].partition("?")[0]
-        folder, slash, _ = path[1:].partition("/")
+    def _of(self, origin: str, folder: str, slash: str) -> str:
+        at_start = not folder and not slash
         if origin != self.base_origin:
             inside = f"/{folder}/*" if slash and folder else BESIDE
-            return f"//{split(url).host}{START if path == '/' else inside}"
-        if path == "/":
+            return f"//{split(origin + '/').host}{START if at_start else inside}"
+        if at_start:
             return START
         if slash and re.fullmatch("[0-9]+", folder):
             folder = NUMBER
