@@ -347,7 +347,7 @@ def link_to_shut(site: Site) -> Iterator[Hit]:
 
 
 class _Moved(NamedTuple):
-    """A page that redirects, where it leads, and whether only for the time (RFC 9110 section 15.4)."""
+    """A page that redirects, where it leads, and whether for now only (RFC 9110 section 15.4)."""
 
     id: int
     url: str
@@ -356,7 +356,7 @@ class _Moved(NamedTuple):
     for_now: bool
 
 
-FOR_NOW = "Leave it where the way is meant so (a login, a choice of language); if the move is for good, answer 301 and point the links on."
+FOR_NOW = "Leave it if the redirect is meant for now only (a login, a choice of language); else answer 301 and link to the final address."
 
 
 @check("link-to-redirect", CheckClass.FLAW, Severity.NOTE, feeds=("link", "redirect"))

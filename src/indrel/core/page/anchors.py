@@ -108,8 +108,8 @@ def written_value(tag: bytes, name: bytes) -> bytes | None:
 
 
 def _hides_anchors(lowered: bytes) -> bool:
-    """Whether a comment or a script holds what looks like an anchor: where the parser has made two elements of another,
-    which it does of wrongly nested ones, the numbers agree by chance."""
+    """Whether a comment or a script holds what looks like an anchor. The parser makes two elements of a wrongly nested one,
+    so that the numbers in source and tree may then agree by chance."""
     for begin, end in _HIDING:
         at = lowered.find(begin)
         while at >= 0:
