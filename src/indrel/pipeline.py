@@ -236,7 +236,7 @@ def _forget(writer: SnapshotWriter, urls: frozenset[str]) -> None:
     con.execute("DELETE FROM sitemap")
     con.execute("DELETE FROM entry")
     con.execute("DELETE FROM elsewhere")
-    con.execute("COMMIT")
+    con.execute("COMMIT; DROP TABLE again")
 
 
 def load_intent(file: Path | None) -> Intent:

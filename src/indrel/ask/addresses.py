@@ -210,7 +210,7 @@ def address_sql(site: Site, condition: str = "f.known", sort: str | None = None)
     In order of the addresses, the main host's first, if nothing else is asked for.
     """
     states = ", ".join(f'{site.state_sql(i)} AS "{c.token}"' for i, c in enumerate(site.crawlers))
-    looked = "render" in site.filled
+    looked = site.holds("render")
     order = SORTS[sort] if sort else f"f.origin <> {quoted(site.base_origin)}, f.origin, f.path"
     return f"""SELECT f.id, f.origin || f.path AS url, f.kind_rule, f.kind, p.section, f.want, f.entry IS NOT NULL AS stated, f.status,
         f.media_type, coalesce(t.origin || t.path, d.origin || d.path) AS folds_into, f.listed, f.followed, f.unfollowed, p.clicks,

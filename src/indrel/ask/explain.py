@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, NamedTuple
 
 from indrel.ask.seen import View, views
 from indrel.checks.evidence import WHERE, answers, links_to, robots_line
@@ -94,6 +94,7 @@ def explain(site: Site, url: str, findings: Sequence[Finding] = ()) -> Explanati
     fact = _fact(site, number)
     states, steps = {}, {}
     behind = reasons(site, [number]).get(number, []) if number is not None else []
+    page = _read(site, fact) if fact and fact["read"] else None
     for i, crawler in enumerate(site.crawlers):
         robots_step, allowed = robots_steps(site, url, crawler)
         steps[crawler.token] = robots_step
@@ -102,7 +103,7 @@ def explain(site: Site, url: str, findings: Sequence[Finding] = ()) -> Explanati
             steps[crawler.token].append(Step("answer", "not read: the audit did not come across this address"))
         else:
             states[crawler.token] = fact["states"][i]
-            steps[crawler.token] += _page_steps(site, fact, crawler, states[crawler.token])
+            steps[crawler.token] += _page_steps(site, fact, page, crawler, states[crawler.token])
         by = tuple(decides(behind, i))
         steps[crawler.token].append(Step("state", _state_words(states[crawler.token]), by))
         steps[crawler.token].append(change_step(site, url, fact, crawler, states[crawler.token], by))
@@ -239,20 +240,32 @@ def robots_steps(site: Site, url: str, crawler: Crawler) -> tuple[list[Step], bo
     return [*steps, Step("rule", f"`{deciding.text}` {verb} it{beaten}{note}", evidence)], deciding.allow
 
 
-def _page_steps(site: Site, fact: dict[str, Any], crawler: Crawler, state: str) -> list[Step]:
-    if not fact["read"]:
+class _Read(NamedTuple):
+    """What an address answered and what its page says, the same for every crawler."""
+
+    answer: tuple[Evidence, ...]
+    problem: str | None
+    directives: list[tuple[Any, ...]]
+    canonical: Step
+
+
+def _read(site: Site, fact: dict[str, Any]) -> _Read:
+    number = fact["id"]
+    problem = site.one("SELECT problem FROM page WHERE address = ?", [number])
+    return _Read(answers(site, [number])[number], problem, _directives(site, number), _canonical_step(site, fact))
+
+
+def _page_steps(site: Site, fact: dict[str, Any], page: _Read | None, crawler: Crawler, state: str) -> list[Step]:
+    if page is None:
         why = "barred, so it was not asked for" if state == State.BARRED else "not read in this audit"
         return [Step("answer", why)]
-    number = fact["id"]
-    shown = answers(site, [number])[number]
     status = status_text(fact["status"], fact["error"])
     outcome = status + (f", {fact['media_type']}" if fact["media_type"] else "")
     if fact["tail"] == State.BROKEN and (fact["status"] or 0) == 200:
         same = "a made-up address gets the same page" if fact["matches_missing"] else "it says so itself"
         outcome += f", but it is an error page ({same})"
-    problem = site.one("SELECT problem FROM page WHERE address = ?", [number])
-    if problem:
-        outcome += f"; not read to its end: {problem}"
+    if page.problem:
+        outcome += f"; not read to its end: {page.problem}"
     if state == State.BARRED:
         outcome += " (read by this audit; the crawler may not)"
     if fact["folds_to"] and fact["fold_how"] != "canonical":
@@ -263,10 +276,10 @@ def _page_steps(site: Site, fact: dict[str, Any], crawler: Crawler, state: str) 
             outcome += f", in the end to {fact['folds_into']}"
         hop = _barred_hop(site, fact, crawler)
         outcome += f"; but robots.txt bars {hop} on the way" if hop else ""
-    steps = [Step("answer", outcome, shown)]
+    steps = [Step("answer", outcome, page.answer)]
     if fact["status"] is None or fact["status"] >= 300:
         return steps
-    return [*steps, _directive_step(site, number, crawler), _canonical_step(site, fact)]
+    return [*steps, _directive_step(page.directives, crawler), page.canonical]
 
 
 def _barred_hop(site: Site, fact: dict[str, Any], crawler: Crawler) -> str | None:
@@ -282,13 +295,16 @@ def _barred_hop(site: Site, fact: dict[str, Any], crawler: Crawler) -> str | Non
     return rows[0][0] if rows else None
 
 
-def _directive_step(site: Site, number: int, crawler: Crawler) -> Step:
-    rows = site.rows(
+def _directives(site: Site, number: int) -> list[tuple[Any, ...]]:
+    return site.rows(
         f"""SELECT d.origin, d.scope, d.tokens, d.void, d.in_body, d.line, d.text, {site.expired_sql}, {WHERE}
         FROM directive d JOIN address a ON a.id = d.address JOIN answer n ON n.address = d.address
         WHERE d.address = ? ORDER BY d.origin, d.line, d.text""",
         [number],
     )
+
+
+def _directive_step(rows: Sequence[tuple[Any, ...]], crawler: Crawler) -> Step:
     said: list[str] = []
     shown: list[Evidence] = []
     for origin, scope, tokens, void, in_body, line, text, expired, where in rows:

@@ -81,7 +81,7 @@ class View:
 
 def views(site: Site, number: int) -> list[View]:
     """How an address was seen, once a set of crawlers that robots.txt lets have the same of it; none if it was not."""
-    if "render" not in site.filled:
+    if not site.holds("render"):
         return []
     status, title, words, links = site.rows(
         f"""SELECT n.status, p.title, p.own_words,

@@ -34,7 +34,7 @@ class Unasked:
     def __init__(self, site: Site) -> None:
         self._left_out = {id: why for id, one in catalogue().items() if (why := why_skipped(one, site))}
         looked = "SELECT a.origin || a.path FROM render r JOIN address a ON a.id = r.address WHERE r.outcome <> 'none'"
-        self._looked = {url for (url,) in site.rows(looked)} if "render" in site.filled else set()
+        self._looked = {url for (url,) in site.rows(looked)} if site.holds("render") else set()
 
     def why(self, check: str, url: str) -> str | None:
         """The reason; None where the audit would have found it."""

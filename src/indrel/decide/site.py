@@ -167,6 +167,10 @@ class Site:
     def one(self, sql: str, parameters: Sequence[Any] | None = None) -> Any:
         return self.snapshot.one(sql, parameters)
 
+    def holds(self, table: str) -> bool:
+        """Whether a table of facts holds a row."""
+        return bool(self.rows(f"SELECT 1 FROM {table} LIMIT 1"))
+
     @cached_property
     def filled(self) -> frozenset[str]:
         """The tables of facts that hold a row, and the TRAITS that an address has."""

@@ -30,10 +30,10 @@ _CONFIG: dict[str, Any] = {
     "autoinstall_known_extensions": False,
     "autoload_known_extensions": False,
     "allow_unsigned_extensions": False,
-    "memory_limit": "320MB",
     "threads": max(2, min(4, os.cpu_count() or 2)),
     "preserve_insertion_order": True,
 }
+MEMORY = "320MB"
 NAME_OF_DATABASE = "snap"
 HOME = f"{NAME_OF_DATABASE}.main"
 _LOOK = f"SET search_path = 'system.main,{HOME}'"
@@ -57,20 +57,34 @@ _PATIENCE = 3.0
 
 log = logging.getLogger("indrel")
 
+_spare: list[duckdb.DuckDBPyConnection] = []
+"""At most one database in memory that nothing uses any more: to begin another takes as long as ten small questions."""
+
 
 def _connect(path: Path | None = None, memory: str | None = None) -> duckdb.DuckDBPyConnection:
     """A database in memory; with a path it can reach no file but that one, and its settings can't be changed."""
     scratch = Path(tempfile.gettempdir()) / f"indrel-{os.getpid()}"
-    config = {**_CONFIG, "temp_directory": str(scratch)}
-    if memory:
-        config["memory_limit"] = memory
-    con = duckdb.connect(":memory:", config=config)
+    limit = memory or MEMORY
+    try:
+        con = _spare.pop()
+        con.execute(f"SET memory_limit = {quoted(limit)}")
+    except IndexError:
+        con = duckdb.connect(":memory:", config={**_CONFIG, "memory_limit": limit, "temp_directory": str(scratch)})
     if path is not None:
         con.execute(f"SET allowed_paths = [{quoted_list(f'{path}{ending}' for ending in _BESIDE)}]")
         con.execute(f"SET allowed_directories = [{quoted(str(scratch))}]")
         con.execute("SET enable_external_access = false")
         con.execute("SET lock_configuration = true")
     return con
+
+
+def _let_go(con: duckdb.DuckDBPyConnection) -> None:
+    """Close what an unlocked database holds of a file; another snapshot may then be opened with it."""
+    if _spare:
+        con.close()
+        return
+    con.execute(f"USE memory; DETACH {NAME_OF_DATABASE}")
+    _spare.append(con)
 
 
 def _attach(con: duckdb.DuckDBPyConnection, path: Path, read_only: bool, patience: float = _PATIENCE) -> None:
@@ -236,8 +250,10 @@ class SnapshotWriter:
             self.set_meta(decided=None)
         else:
             self.meta = {}
-            self.con.execute(";".join(["BEGIN", *create_statements(HOME), "COMMIT"]))
-            self.set_meta(schema=VERSION)
+            self.con.execute(";".join(["BEGIN", *create_statements(HOME)]))
+            _set_meta(self.con, {"schema": VERSION})
+            self.con.execute("COMMIT")
+            self.meta = {"schema": VERSION}
         Path(f"{path}{_CLAIM}").unlink(missing_ok=True)
 
     def set_meta(self, **values: Any) -> None:
@@ -289,7 +305,7 @@ class SnapshotWriter:
     def close(self) -> None:
         self.commit()
         self.con.execute(f"CHECKPOINT {NAME_OF_DATABASE}")
-        self.con.close()
+        _let_go(self.con)
 
     def __enter__(self) -> Self:
         return self
@@ -309,9 +325,9 @@ def _arrow_table(name: str, rows: Sequence[Sequence[Any]]) -> Any:
 
 
 def _set_meta(con: duckdb.DuckDBPyConnection, values: Mapping[str, Any]) -> None:
-    for name, value in values.items():
-        con.execute("DELETE FROM meta WHERE name = ?", [name])
-        con.execute("INSERT INTO meta VALUES (?, ?)", [name, json.dumps(value)])
+    con.execute(f"DELETE FROM meta WHERE name IN ({', '.join('?' * len(values))})", list(values))
+    rows = [cell for name, value in values.items() for cell in (name, json.dumps(value))]
+    con.execute(f"INSERT INTO meta VALUES {', '.join(['(?, ?)'] * len(values))}", rows)
 
 
 class Snapshot:

@@ -326,12 +326,12 @@ class Folder:
     def _alias(self, aliases: list[tuple[int, int]]) -> None:
         """Let addresses answer with other addresses' pages; a page's own address goes if nothing names it."""
         con = self.recorder.writer.con
-        con.execute("CREATE OR REPLACE TEMP TABLE alias (number INTEGER, page INTEGER)")
+        con.execute("CREATE TEMP TABLE alias (number INTEGER, page INTEGER)")
         con.register("incoming", pa.table({"number": [a for a, _ in aliases], "page": [p for _, p in aliases]}))
         con.execute("INSERT INTO alias SELECT * FROM incoming")
         con.unregister("incoming")
         con.execute(
-            """CREATE OR REPLACE TEMP TABLE unnamed AS SELECT DISTINCT page FROM alias JOIN address a ON a.id = page
+            """CREATE TEMP TABLE unnamed AS SELECT DISTINCT page FROM alias JOIN address a ON a.id = page
             WHERE (NOT regexp_matches(a.path, '(/|/index\\.html?)$') OR number IN (SELECT target FROM canonical WHERE address = page))
             AND page NOT IN (
                 SELECT target FROM link UNION SELECT address FROM entry WHERE address IS NOT NULL
@@ -347,7 +347,7 @@ class Folder:
             )
             con.execute(f"DELETE FROM {table} WHERE {column} IN (SELECT page FROM unnamed)")
         con.execute("DELETE FROM address WHERE id IN (SELECT page FROM unnamed)")
-        con.execute("COMMIT")
+        con.execute("COMMIT; DROP TABLE unnamed; DROP TABLE alias")
 
     def _doubts(self) -> list[str]:
         """Whether the folder stands elsewhere than was thought: what its pages name is not there, but would be there."""

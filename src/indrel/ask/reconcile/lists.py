@@ -248,7 +248,7 @@ def _missed(site: Site, is_list: bool) -> list[Missed]:
     from indrel.decide.twins import open_twins
 
     twins = {number: t for t in open_twins(site) for number in t.ids} if rows else {}
-    has_sitemap = "sitemap" in site.filled
+    has_sitemap = site.holds("sitemap")
     found = []
     for number, url, listed, followed, unfollowed, reason, start in rows:
         depth = int(clicks[number]) if clicks is not None else -1

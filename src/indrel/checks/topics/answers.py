@@ -89,7 +89,7 @@ def soft_missing(site: Site) -> Iterator[Hit]:
 
 def _missing_once_rendered(site: Site) -> Iterator[Hit]:
     """Pages that say so only once their scripts have run, as what they asked for is not there (or nothing failed at all)."""
-    if "render" not in site.filled:
+    if not site.holds("render"):
         return
     found = looks(site, f"{WRONG} AND f.tail <> 'broken' AND NOT r.served_error")
     lost = missed(site, [look.id for look in found])

@@ -308,7 +308,7 @@ def resource_barred(site: Site) -> Iterator[Hit]:
 
 def _rendered_without(site: Site) -> dict[int, tuple[int, int]]:
     """Per resource that was kept from pages looked at with a browser how many came out well without it, and how many not."""
-    if "render_request" not in site.filled:
+    if not site.holds("render_request"):
         return {}
     return {
         target: (well, ill)
