@@ -95,7 +95,7 @@ def check(
     """Register a check. Raises ValueError, with the place, for an id used twice or a part left out.
 
     `needs` are facts without which it is left out, and that is said; `feeds` are tables of the snapshot without a row,
-    and traits (`decide.terms.TRAITS`) without an address of which it can find nothing, so that it is not asked.
+    and traits (`TRAITS`, `ROW_TRAITS` in `decide.terms`) that nothing has, without which it can find nothing, so that it is not asked.
     `change` says what becomes of the text that does it, where one follows from the other; `draft` is the
     `indrel draft` that proposes a mend.
     """

@@ -129,6 +129,8 @@ def _left_out(site: Site) -> tuple[str, ...]:
 
 def _unrendered(site: Site) -> tuple[str, ...]:
     """What the browser was to look at and did not, or could not."""
+    if not site.holds("render"):
+        return ()
     rendered = site.meta.get("rendered") or {}
     notes = []
     if left := rendered.get("left"):

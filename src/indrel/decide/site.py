@@ -8,6 +8,7 @@ tables that hide the file's. Another robots.txt or other sitemaps are never kept
 from __future__ import annotations
 
 import hashlib
+from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from datetime import UTC, date, datetime
 from functools import cache, cached_property, wraps
@@ -22,7 +23,7 @@ from indrel.core.intent import Intent, WantEntry, parse_intent
 from indrel.core.model import State
 from indrel.core.robots import Decision, HostRobots, Ruleset, Verdict
 from indrel.decide.sections import FOLDERS_SQL, Sections
-from indrel.decide.terms import TRAITS, Terms
+from indrel.decide.terms import ROW_TRAITS, TRAITS, Terms
 from indrel.ground.errors import UsageError
 from indrel.ground.sqltext import quoted
 from indrel.snapshot import Snapshot
@@ -168,15 +169,22 @@ class Site:
         return self.snapshot.one(sql, parameters)
 
     def holds(self, table: str) -> bool:
-        """Whether a table of facts holds a row."""
+        """Whether a table of facts holds a row: one is asked for alone where checks have not asked for all."""
+        if "filled" in self.__dict__:
+            return table in self.filled
         return bool(self.rows(f"SELECT 1 FROM {table} LIMIT 1"))
 
     @cached_property
     def filled(self) -> frozenset[str]:
-        """The tables of facts that hold a row, and the TRAITS that an address has."""
-        held = self.rows(" UNION ALL ".join(f"(SELECT {quoted(t)} FROM {t} LIMIT 1)" for t in TABLES))
-        traits = self.rows(f"SELECT {', '.join(f'bool_or({has})' for has in TRAITS.values())} FROM fact")[0]
-        return frozenset({name for (name,) in held} | {name for name, has in zip(TRAITS, traits, strict=True) if has})
+        """The tables of facts that hold a row, and the TRAITS and ROW_TRAITS that an address or a row has."""
+        found = self.rows(" UNION ALL ".join(f"(SELECT {quoted(t)} FROM {t} LIMIT 1)" for t in TABLES))
+        held = {name for (name,) in found}
+        asked = {"fact": {name: f"bool_or({has})" for name, has in TRAITS.items()}}
+        asked |= {table: traits for table, traits in ROW_TRAITS.items() if table in held}
+        for table, traits in asked.items():
+            row = self.rows(f"SELECT {', '.join(traits.values())} FROM {table}")[0]
+            held |= {name for name, has in zip(traits, row, strict=True) if has}
+        return frozenset(held)
 
     def names(self, mask: int) -> tuple[str, ...]:
         """The crawlers of a mask."""
@@ -323,10 +331,14 @@ class Site:
 
     def state_counts(self) -> dict[str, dict[str, int]]:
         """Per crawler, how many known addresses are in each state."""
-        counts = {}
+        states = ", ".join(self.state_sql(i) for i in range(len(self.crawlers)))
+        found = self.rows(f"SELECT [{states}] AS states, count(*) FROM fact WHERE known GROUP BY states")
+        counts: dict[str, dict[str, int]] = {}
         for i, crawler in enumerate(self.crawlers):
-            found = dict(self.rows(f"SELECT {self.state_sql(i)} AS s, count(*) FROM fact WHERE known GROUP BY s"))
-            counts[crawler.token] = {s.value: found[s.value] for s in State if s.value in found}
+            tally = Counter[str]()
+            for of_each, count in found:
+                tally[of_each[i]] += count
+            counts[crawler.token] = {s.value: tally[s.value] for s in State if s.value in tally}
         return counts
 
     def entry(self, number: int | None) -> WantEntry | None:

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from indrel.core.intent import Intent, WantEntry
 from indrel.core.model import Want
 from indrel.core.page.facts import LITTLE, Mark
+from indrel.core.page.tokens import OBSOLETE
 from indrel.decide.kinds import ARCHIVES, ASSET_SQL, JUNK
 from indrel.ground.sqltext import quoted, quoted_list
 
@@ -15,6 +16,9 @@ CANONICAL_COUNTS = "NOT c.in_body AND (c.fault IS NULL OR c.target IS NULL)"
 """A canonical `c` that engines weigh: in the head or header, and not cancelled by an attribute. One whose value cannot be
 used counts: beside another it is a different one, and engines then ignore them all."""
 
+OBSOLETE_TOKEN = f"list_has_any(tokens, [{quoted_list(sorted(OBSOLETE))}])"
+NO_SNIPPET = "list_has_any(tokens, ['nosnippet', 'max-snippet:0'])"
+EMBEDDED = "list_contains(tokens, 'indexifembedded')"
 
 TRAITS = {
     "canonical-fold": "site AND fold_how = 'canonical'", "redirect": "fold_how IN ('redirect', 'refresh')",
@@ -23,6 +27,22 @@ TRAITS = {
     "hide": "want = 'hide'", "lock": "want = 'lock'", "drop": "want = 'drop'", "stated": "entry IS NOT NULL", "closed": "closed",
 }  # fmt: skip
 """What an address may be, as it is decided: a check whose every finding rests on one is not asked where none is so."""
+
+ROW_TRAITS = {
+    "canonical": {
+        "several-canonicals": "count(*) > count(DISTINCT address)", "unusable-canonical": "bool_or(fault IS NOT NULL)",
+        "canonical-in-body": "bool_or(in_body)", "canonical-fragment": "bool_or(contains(href, '#'))",
+        "relative-canonical": "bool_or(NOT starts_with(href, 'http'))",
+    },
+    "directive": {
+        "several-directives": "count(*) > count(DISTINCT address)", "void-directive": "bool_or(void IS NOT NULL)",
+        "directive-in-body": "bool_or(in_body)", "faulty-directive": "bool_or(len(faults) > 0)",
+        "several-tokens": "bool_or(len(tokens) > 1)", "expiry": "bool_or(expires IS NOT NULL)",
+        "obsolete-token": f"bool_or({OBSOLETE_TOKEN})", "withheld-snippet": f"bool_or({NO_SNIPPET})",
+        "embedded-token": f"bool_or({EMBEDDED})",
+    },
+}  # fmt: skip
+"""The same of the rows of a table, told by all of them at once: nearly every site has such rows, and few have faulty ones."""
 
 
 def _of_pages(entry: WantEntry) -> str:

@@ -121,7 +121,7 @@ class _Told(NamedTuple):
     where: str
 
 
-@check("noindex-on-answer", CheckClass.FLAW, Severity.NOTE, needs=(Need.LIVE,), feeds=("directive",))
+@check("noindex-on-answer", CheckClass.FLAW, Severity.NOTE, needs=(Need.LIVE,), feeds=("noindex",))
 def noindex_on_answer(site: Site) -> Iterator[Hit]:
     """A redirect or error says noindex, though it is never listed anyway.
 

@@ -96,7 +96,7 @@ OFTEN = "c.address IN (SELECT address FROM canonical GROUP BY address HAVING cou
 """Of a canonical `c`: its page has others. Few pages have, so that only theirs are compared."""
 
 
-@check("canonical-several", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical",))
+@check("canonical-several", CheckClass.CONFLICT, Severity.FIX, feeds=("several-canonicals",))
 def canonical_several(site: Site) -> Iterator[Hit]:
     """A page names different canonicals.
 
@@ -123,7 +123,7 @@ def canonical_several(site: Site) -> Iterator[Hit]:
     "canonical-in-body",
     CheckClass.FLAW,
     Severity.FIX,
-    feeds=("canonical",),
+    feeds=("canonical-in-body",),
     change=Change(NAMED, lambda finding, before: f"{before}  (inside the head)"),
 )
 def canonical_in_body(site: Site) -> Iterator[Hit]:

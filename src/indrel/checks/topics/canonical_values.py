@@ -23,7 +23,7 @@ PLACEHOLDERS = ("example.com", "example.net", "example.org")
 """Names that documentation uses (RFC 2606): a canonical there was never filled in."""
 
 
-@check("canonical-unusable", CheckClass.FLAW, Severity.FIX, feeds=("canonical",), change=NAMES_ITSELF)
+@check("canonical-unusable", CheckClass.FLAW, Severity.FIX, feeds=("unusable-canonical",), change=NAMES_ITSELF)
 def canonical_unusable(site: Site) -> Iterator[Hit]:
     """A canonical cannot be used: empty, no address, or cancelled by an attribute.
 
@@ -48,7 +48,7 @@ def canonical_unusable(site: Site) -> Iterator[Hit]:
 LOCAL_FILE = "starts_with(lower(trim(c.href)), 'file:')"
 
 
-@check("canonical-relative", CheckClass.FLAW, Severity.ASK, feeds=("canonical",), change=NAMES_ITSELF)
+@check("canonical-relative", CheckClass.FLAW, Severity.ASK, feeds=("relative-canonical",), change=NAMES_ITSELF)
 def canonical_relative(site: Site) -> Iterator[Hit]:
     """A canonical is written as a relative address.
 
@@ -79,7 +79,7 @@ def canonical_relative(site: Site) -> Iterator[Hit]:
     "canonical-fragment",
     CheckClass.FLAW,
     Severity.NOTE,
-    feeds=("canonical",),
+    feeds=("canonical-fragment",),
     change=Change(NAMED, lambda finding, before: re.sub(r"#[^\"'\s>]*", "", before)),
 )
 def canonical_fragment(site: Site) -> Iterator[Hit]:

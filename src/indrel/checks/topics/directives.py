@@ -14,7 +14,7 @@ from indrel.core.address import origin_of
 from indrel.core.model import CheckClass, Evidence, Severity, listing
 from indrel.core.page.tokens import OBSOLETE, slips
 from indrel.decide.site import Site, once
-from indrel.ground.sqltext import quoted_list
+from indrel.decide.terms import EMBEDDED, OBSOLETE_TOKEN
 
 
 class Said(NamedTuple):
@@ -87,7 +87,7 @@ def hidden_hosts(site: Site) -> WholeHosts:
     return found
 
 
-@check("site-noindex", CheckClass.BLOCKED, Severity.STOP, feeds=("directive",), change=NO_NOINDEX)
+@check("site-noindex", CheckClass.BLOCKED, Severity.STOP, feeds=("noindex",), change=NO_NOINDEX)
 def site_noindex(site: Site) -> Iterator[Hit]:
     """The start page and nearly all pages say noindex through the same source: their tags, or the header.
 
@@ -110,7 +110,7 @@ def without_hidden_host(told: WholeHosts, url: str, evidence: tuple[Evidence, ..
     return mask
 
 
-@check("noindex-partial", CheckClass.CONFLICT, Severity.ASK, feeds=("directive",))
+@check("noindex-partial", CheckClass.CONFLICT, Severity.ASK, feeds=("noindex",))
 def noindex_partial(site: Site) -> Iterator[Hit]:
     """A noindex reaches only some of the crawlers.
 
@@ -154,7 +154,7 @@ def sides(tokens: tuple[str, ...]) -> dict[str, str]:
     return said_of
 
 
-@check("robots-sources-differ", CheckClass.CONFLICT, Severity.FIX, feeds=("directive",))
+@check("robots-sources-differ", CheckClass.CONFLICT, Severity.FIX, feeds=("several-directives",))
 def robots_sources_differ(site: Site) -> Iterator[Hit]:
     """Two robots tags or headers of one page say opposite things to the same crawler.
 
@@ -189,7 +189,7 @@ def _differing(members: list[Said]) -> Iterator[Hit]:
         yield Hit(members[0].url, mask, message, tuple(shown))
 
 
-@check("robots-self-contradicts", CheckClass.CONFLICT, Severity.FIX, feeds=("directive",))
+@check("robots-self-contradicts", CheckClass.CONFLICT, Severity.FIX, feeds=("several-tokens",))
 def robots_self_contradicts(site: Site) -> Iterator[Hit]:
     """One robots tag or header says both a thing and its opposite.
 
@@ -207,7 +207,7 @@ def robots_self_contradicts(site: Site) -> Iterator[Hit]:
             yield Hit(one.url, one.mask, f"one source says {listing(both)}: the stricter holds", (one.evidence,))
 
 
-@check("robots-tag-in-body", CheckClass.FLAW, Severity.FIX, feeds=("directive",))
+@check("robots-tag-in-body", CheckClass.FLAW, Severity.FIX, feeds=("directive-in-body",))
 def robots_tag_in_body(site: Site) -> Iterator[Hit]:
     """A robots tag stands after the head has ended.
 
@@ -251,7 +251,7 @@ def faulty(site: Site, origin: int) -> Iterator[tuple[str, int, str, Evidence]]:
     "robots-token-slip",
     CheckClass.FLAW,
     Severity.FIX,
-    feeds=("directive",),
+    feeds=("faulty-directive",),
     change=Change(SAID, each("content", slips)),
 )
 def robots_token_slip(site: Site) -> Iterator[Hit]:
@@ -266,7 +266,7 @@ def robots_token_slip(site: Site) -> Iterator[Hit]:
         yield Hit(url, mask, what, (evidence,))
 
 
-@check("robots-header-slip", CheckClass.FLAW, Severity.FIX, feeds=("directive",))
+@check("robots-header-slip", CheckClass.FLAW, Severity.FIX, feeds=("faulty-directive",))
 def robots_header_slip(site: Site) -> Iterator[Hit]:
     """An X-Robots-Tag header holds a token, scope or date that cannot be read.
 
@@ -283,7 +283,7 @@ def robots_header_slip(site: Site) -> Iterator[Hit]:
     "robots-tag-void",
     CheckClass.FLAW,
     Severity.FIX,
-    feeds=("directive",),
+    feeds=("void-directive",),
     change=Change(("tag",), lambda finding, before: re.sub(r"\bproperty\s*=", "name=", before, count=1)),
 )
 def robots_tag_void(site: Site) -> Iterator[Hit]:
@@ -304,7 +304,7 @@ def robots_tag_void(site: Site) -> Iterator[Hit]:
             yield Hit(url, mask, f"the robots tag has no effect: {void}", (Evidence("tag", where, line, text),))
 
 
-@check("robots-token-obsolete", CheckClass.FLAW, Severity.NOTE, feeds=("directive",))
+@check("robots-token-obsolete", CheckClass.FLAW, Severity.NOTE, feeds=("obsolete-token",))
 def robots_token_obsolete(site: Site) -> Iterator[Hit]:
     """A robots tag or header holds a token that no large engine reads any more.
 
@@ -313,14 +313,13 @@ def robots_token_obsolete(site: Site) -> Iterator[Hit]:
     Rests on: The robots meta tag as search engines document it today.
     Evidence: The tag or header.
     """
-    names = quoted_list(sorted(OBSOLETE))
-    for one in all_said(site, f"list_has_any(d.tokens, [{names}])"):
+    for one in all_said(site, OBSOLETE_TOKEN):
         told = [f"`{t}`" for t in one.tokens if t in OBSOLETE]
         are = "is" if len(told) == 1 else "are"
         yield Hit(one.url, one.mask, f"{listing(told)} {are} not read by any large engine any more", (one.evidence,))
 
 
-@check("embed-without-noindex", CheckClass.FLAW, Severity.NOTE, feeds=("directive",))
+@check("embed-without-noindex", CheckClass.FLAW, Severity.NOTE, feeds=("embedded-token",))
 def embed_without_noindex(site: Site) -> Iterator[Hit]:
     """A page says indexifembedded, but not noindex.
 
@@ -330,7 +329,7 @@ def embed_without_noindex(site: Site) -> Iterator[Hit]:
     Evidence: The tag or header.
     """
     noindex = dict(site.rows("SELECT id, noindex FROM fact WHERE noindex > 0"))
-    for one in all_said(site, "list_contains(d.tokens, 'indexifembedded')"):
+    for one in all_said(site, EMBEDDED):
         mask = one.mask & ~noindex.get(one.address, 0)
         if mask:
             yield Hit(one.url, mask, "says indexifembedded without noindex: it does nothing", (one.evidence,))

@@ -278,7 +278,7 @@ class _Silent(NamedTuple):
     Severity.ASK,
     rests_on_want=True,
     needs=(Need.LINKS,),
-    feeds=("directive", "link"),
+    feeds=("nofollow", "link"),
     change=Change(SAID, without("nofollow")),
 )
 def page_nofollow(site: Site) -> Iterator[Hit]:

@@ -336,7 +336,7 @@ def barred_wanted(site: Site) -> Iterator[Hit]:
     CheckClass.CONFLICT,
     Severity.FIX,
     needs=(Need.ROBOTS,),
-    feeds=("directive",),
+    feeds=("barred", "noindex"),
     change=LINE_GOES,
     draft="robots",
 )

@@ -15,6 +15,7 @@ from indrel.core.answers import status_text
 from indrel.core.model import CheckClass, Evidence, Severity, plural
 from indrel.core.page.facts import UNFOLLOWED, Mark
 from indrel.decide.site import Site, once
+from indrel.decide.terms import NO_SNIPPET
 
 GATE = f"(html AND kind = 'login' AND marks & {int(Mark.ONLY_PASSWORD)} > 0 AND NOT start)"
 JUNK_OPEN = "kind IN ('search-results', 'parameter-variant')"
@@ -32,7 +33,7 @@ class _Hidden(NamedTuple):
     named: bool
 
 
-@check("noindex-wanted", CheckClass.BLOCKED, Severity.FIX, rests_on_want=True, feeds=("directive",), change=NO_NOINDEX)
+@check("noindex-wanted", CheckClass.BLOCKED, Severity.FIX, rests_on_want=True, feeds=("noindex",), change=NO_NOINDEX)
 def noindex_wanted(site: Site) -> Iterator[Hit]:
     """A wanted page says noindex.
 
@@ -74,7 +75,7 @@ def expired_alone(site: Site) -> dict[int, int]:
     CheckClass.BLOCKED,
     Severity.FIX,
     rests_on_want=True,
-    feeds=("directive",),
+    feeds=("expiry",),
     change=Change(SAID, without(r"unavailable_after\s*:[^,\"']*")),
 )
 def expiry_passed(site: Site) -> Iterator[Hit]:
@@ -114,7 +115,7 @@ def expiry_passed(site: Site) -> Iterator[Hit]:
         )
 
 
-@check("snippet-withheld", CheckClass.BLOCKED, Severity.ASK, rests_on_want=True, feeds=("directive",))
+@check("snippet-withheld", CheckClass.BLOCKED, Severity.ASK, rests_on_want=True, feeds=("withheld-snippet",))
 def snippet_withheld(site: Site) -> Iterator[Hit]:
     """A wanted page forbids its text to be shown in results.
 
@@ -127,7 +128,7 @@ def snippet_withheld(site: Site) -> Iterator[Hit]:
         n: (e, b)
         for n, e, b in site.rows("SELECT id, entry, barred FROM fact WHERE site AND open > 0 AND want = 'show'")
     }
-    for one in all_said(site, "list_has_any(d.tokens, ['nosnippet', 'max-snippet:0'])"):
+    for one in all_said(site, NO_SNIPPET):
         entry, barred = wanted.get(one.address, (None, site.all_mask))
         mask = one.mask & ~barred
         if mask:
