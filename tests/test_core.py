@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 
 from cases import XMLNS
 from indrel.core.address import Joiner, normalise, site_key, split, variants
+from indrel.core.page.head import head_end
 from indrel.core.page.headers import content_type, has_relation, link_relations, looks_like_html
 from indrel.core.page.html import read_page
 from indrel.core.page.tokens import parse_content, parse_header
@@ -121,38 +122,62 @@ def test_headers() -> None:
 
 
 META = '<meta name="robots" content="noindex">'
-# WHATWG HTML, "in head", "after head" and "in body" insertion modes: where the tag ends up
+# WHATWG HTML, "in head", "after head" and "in body" insertion modes: what ends the head before the tag, if anything does
 PLACES = [
-    (f"<head>{META}</head>", False),
-    (META, False),
-    (f"<html lang=en>{META}", False),
-    (f"<head></head>{META}<body>", False),
-    (f"<head><title>x</title></head> <!-- c -->{META}<body>", False),
-    (f"<head><script>document.write('<div>')</script>{META}", False),
-    (f"<head><style>p{{}}</style><noscript><link></noscript>{META}", False),
-    (f"<head><template><div></div></template>{META}", False),
-    (f"<head><base href='/x/'><link rel=x>{META}", False),
-    (f"<head><noscript><img src=x></noscript>{META}", True),
-    (f"<head><div></div>{META}</head>", True),
-    (f"<head><svg></svg>{META}</head>", True),
-    (f"<head><my-tag></my-tag>{META}</head>", True),
-    (f"<head><img src=x>{META}</head>", True),
-    (f"<head>text{META}</head>", True),
-    (f"<head></head><body>{META}", True),
-    (f"<head></head>text{META}", True),
-    (f"<p>{META}", True),
-    (f"<head><iframe></iframe>{META}", True),
-    (f"<head><a href=/x>x</a>{META}", True),
-    (f"<body>{META}</body>", True),
-    (f"<head><br>{META}", True),
+    (f"<head>{META}</head>", None),
+    (META, None),
+    (f"<html lang=en>{META}", None),
+    (f"<head></head>{META}<body>", None),
+    (f"<head><title>x</title></head> <!-- c -->{META}<body>", None),
+    (f"<head><script>document.write('<div>')</script>{META}", None),
+    (f"<head><style>p{{}}</style><noscript><link></noscript>{META}", None),
+    (f"<head><template><div></div></template></p>{META}", None),
+    (f"<head><base href='/x/'><link rel=x>{META}", None),
+    (f"<head><noscript><img src=x></noscript>{META}</head>", "<img src=x>"),
+    (f"<head><noscript><title>a</title></noscript>{META}", None),
+    (f"<head><noscript></body>x</noscript>{META}</head>", "x"),
+    (f"<head><div></div>{META}</head>", "<div>"),
+    (f"<head><svg></svg>{META}</head>", "<svg>"),
+    (f"<head><my-tag></my-tag>{META}</head>", "<my-tag>"),
+    (f"<head><img alt='>' src=x>{META}</head>", "<img alt='>' src=x>"),
+    (f"<head><title>a</title> text {META}</head>", "text"),
+    (f"<head><meta name=a content='b > c'>&nbsp;{META}</head>", "&nbsp;"),
+    (f"<head>\ufeff{META}</head>", "U+FEFF, an invisible character"),
+    (f"<head><!-- <p> --><!-->]>{META}", "]>"),
+    (f"<head></head><body>{META}", "</head>"),
+    (f"<head></head>text{META}", "</head>"),
+    (f"<p>{META}", "<p>"),
+    (f"<head><iframe></iframe>{META}", "<iframe>"),
+    (f"<head><a href=/x>x</a>{META}", "<a href=/x>"),
+    (f"<body>{META}</body>", "<body>"),
+    (f"<head></br>{META}</head>", "</br>"),
 ]
 
 
-@pytest.mark.parametrize(("source", "in_body"), PLACES)
-def test_where_a_tag_ends_up(source: str, in_body: bool) -> None:
-    facts = read_page(f"<!doctype html>{source}".encode(), BASE, None, Joiner())
-    assert [(d.in_body, d.tokens.known, d.line) for d in facts.directives] == [(in_body, ("noindex",), 1)]
-    assert (facts.head_end is not None) is in_body
+@pytest.mark.parametrize(("source", "ended"), PLACES)
+def test_where_a_tag_ends_up(source: str, ended: str | None) -> None:
+    facts = read_page(f"<!doctype html>\n{source}".encode(), BASE, None, Joiner())
+    assert [(d.in_body, d.tokens.known, d.line) for d in facts.directives] == [(ended is not None, ("noindex",), 2)]
+    assert (facts.head_end, facts.head_end_line) == (ended, 2 if ended else None)
+
+
+PIECES = (
+    "<title>a < b</title>", "<base href=/>", "<link rel=x>", "<meta name='a' content='>'>", "<script>'<p>'</script>", "<style>p</style>",
+    "<noscript>", "</noscript>", "<noscript/>", "<template>", "</template>", "<head>", "</head>", "<body>", "</body>", "<html>", "</html>",
+    "<!-- <p> -->", "<!-->", "<!x>", "<?php x ?>", "</p>", "</br>", "<br/>", "<p title=a>", "<svg>", " ", "\n", "text", "&nbsp;", "\u200b",
+    "a > b", "<noframes><p></noframes>", "</>", "</ x>", "<TITLE>A</TITLE>",
+)  # fmt: skip
+
+
+@given(st.lists(st.sampled_from(PIECES), max_size=7), st.lists(st.sampled_from(PIECES), max_size=2))
+def test_what_ended_the_head_is_what_the_parser_took_for_its_end(before: list[str], behind: list[str]) -> None:
+    facts = read_page(f"<!doctype html>{''.join(before)}\n{META}{''.join(behind)}".encode(), BASE, None, Joiner())
+    for one in facts.directives:
+        found = head_end("".join(["<!doctype html>", *before]).encode())
+        returned = (
+            found is not None and found.text.lower() == "</head>"
+        )  # tags behind it may still be taken into the head
+        assert one.in_body is (found is not None) or (returned and not one.in_body)
 
 
 def test_page_facts() -> None:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import hashlib
 import re
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Sequence
 from typing import Any
 
 from selectolax.lexbor import LexborHTMLParser
@@ -26,13 +26,13 @@ from indrel.core.page.facts import (
     Reference,
     Slip,
 )
+from indrel.core.page.head import head_end
 from indrel.core.page.octets import as_html, bound, to_utf8
 from indrel.core.page.sketch import fingerprint
 from indrel.core.page.source import Source, attributes_of, in_body, outermost, written
 from indrel.core.page.tokens import Tokens, parse_content
 from indrel.core.page.wording import structured_data, wording_marks
 
-_OPAQUE = re.compile(rb"<!--.*?-->|<(script|style|title|textarea|noscript)\b.*?</\1\s*>", re.IGNORECASE | re.DOTALL)
 _REFRESH = re.compile(
     r"^\s*([0-9]*)[0-9.]*\s*[;,\s]\s*(?:url\s*=\s*)?(?:\"([^\"]*)|'([^']*)|(.*))", re.IGNORECASE | re.DOTALL
 )
@@ -125,7 +125,7 @@ class _Reader:
         self._search_forms([node for tag, node in others if tag == "form"])
         facts.resources = list(self._resources.values())
         if any(d.in_body for d in facts.directives) or any(c.in_body for c in facts.canonicals):
-            self._head_end()
+            facts.head_end, facts.head_end_line = head_end(self.source.data) or (None, None)
         self._text(inline)
         facts.types, facts.modified = structured_data(self._data, self._og_type)
         return facts
@@ -304,31 +304,6 @@ class _Reader:
         if url and url not in self._resources:
             line, text = self.source.next(tag, href)
             self._resources[url] = Reference(url, kind, line, written(tag, attributes, text))
-
-    def _head_end(self) -> None:
-        """What ended the head: `</head>` or `<body>` as written, else the first thing that may not stand in it."""
-        blank = _OPAQUE.sub(lambda m: re.sub(rb"[^\n]", b" ", m[0]), self.source.data)
-        first = next(self._body_children(), None)
-        explicit = re.search(rb"</head\b[^>]*>|<body\b[^>]*>", blank, re.IGNORECASE)
-        at: re.Match[bytes] | None = None
-        if first is not None and not first.is_text_node:
-            pattern = rb"<" + re.escape(first.tag.encode()) + rb"\b[^>]*>"
-            searched = self.source.data if first.tag in ("script", "style", "noscript", "textarea") else blank
-            at = re.search(pattern, searched, re.IGNORECASE)
-        if explicit and (at is None or explicit.start() < at.start()):
-            at = explicit
-        if at:
-            self.facts.head_end = at[0][:MAX_TEXT].decode("utf-8", "replace")
-            self.facts.head_end_line = self.source.data.count(b"\n", 0, at.start()) + 1
-        elif first is not None:
-            self.facts.head_end = (first.text() or "").strip()[:80]
-
-    def _body_children(self) -> Iterator[Any]:
-        child = self.tree.body.child if self.tree.body is not None else None
-        while child is not None:
-            if not child.is_comment_node and (not child.is_text_node or (child.text() or "").strip()):
-                yield child
-            child = child.next
 
     def _text(self, inline: list[Any]) -> None:
         """Title, heading, and what the page's own text tells. Takes the tree apart, so it comes last."""
