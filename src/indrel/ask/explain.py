@@ -8,6 +8,7 @@ from typing import Any, NamedTuple
 
 from indrel.ask.seen import View, views
 from indrel.checks.evidence import WHERE, answers, links_to, robots_line
+from indrel.checks.topics.robots import is_page
 from indrel.core.address import split
 from indrel.core.answers import status_text
 from indrel.core.crawlers import Crawler
@@ -215,12 +216,13 @@ def robots_steps(site: Site, url: str, crawler: Crawler) -> tuple[list[Step], bo
         ], False
     if host.access is Access.ALL_ALLOWED:
         return [Step("robots", f"there is no robots.txt{via}: everything may be fetched", (shown,))], True
-    steps = [Step("robots", f"robots.txt answered{via}", (shown,))]
+    page = " with an HTML page" if is_page(host) else ""
+    steps = [Step("robots", f"robots.txt answered{via}{page}", (shown,))]
     if parts.path == ALWAYS_ALLOWED:
         return [*steps, Step("rule", "robots.txt itself may always be fetched")], True
     rules = host.ruleset(crawler)
     if rules.group is None:
-        return [*steps, Step("group", f"no group holds for {crawler.token}: everything may be fetched")], True
+        return [*steps, Step("group", "no group holds for this crawler: everything may be fetched")], True
     named = tuple(robots_line(host, line.number, line.text) for line in rules.lines)
     how = NOT_NAMED if rules.group != crawler.token else ""
     steps.append(Step("group", f"the group for {rules.group} holds{how}", named))
@@ -324,7 +326,7 @@ def _directive_step(rows: Sequence[tuple[Any, ...]], crawler: Crawler) -> Step:
     if not rows:
         return Step("directives", "none: it may be listed and its links followed")
     if not shown:
-        return Step("directives", f"none for {crawler.token}")
+        return Step("directives", "none for this crawler")
     return Step("directives", listing(said) or "none that has an effect", tuple(shown))
 
 
