@@ -180,6 +180,26 @@ def test_what_ended_the_head_is_what_the_parser_took_for_its_end(before: list[st
         assert one.in_body is (found is not None) or (returned and not one.in_body)
 
 
+CANONICAL = '<link rel="canonical" href="/x">'
+NOT_THERE = [
+    f"<!-- {CANONICAL}{META} -->",
+    f"<!--> --><script>s = '{META}<!-- {CANONICAL}'</script>",
+    f"<template>{META}{CANONICAL}</template><title>{META}</title>",
+    '<link rel="home" href="/x"><meta property="og:title" content="noindex">',
+    '<link rel="alternate" hreflang="en" href="/x"><meta name="googlebot" content="noindex">',
+]
+
+
+@pytest.mark.parametrize("before", NOT_THERE)
+def test_a_line_is_that_of_the_tag_itself_and_not_of_one_that_looks_like_it(before: str) -> None:
+    facts = read_page(
+        f"<head>\n{before}\n{META}\n{CANONICAL}".encode(), BASE, None, Joiner(), lambda name: name == "googlebot"
+    )
+    assert [(d.line, d.text) for d in facts.directives if not d.scope] == [(3, META)]
+    assert [(c.line, c.text) for c in facts.canonicals] == [(4, CANONICAL)]
+    assert all(d.line == 2 for d in facts.directives if d.scope)
+
+
 def test_page_facts() -> None:
     page = """<html><head><TITLE> A &amp; B
 </TITLE><base href="/d/"><META CONTENT='NoIndex' NAME=Googlebot>

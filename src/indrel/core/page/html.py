@@ -211,7 +211,8 @@ class _Reader:
             return
         else:
             return
-        line, text = self.source.next("meta", content or name or equiv)
+        named = [attributes[a] for a in ("name", "property", "http-equiv") if attributes.get(a)]
+        line, text = self.source.next("meta", content or name or equiv, *named)
         scope = "" if name in ("robots", "") else name
         tokens = Tokens(()) if void else parse_content(content)
         self.facts.directives.append(
@@ -232,7 +233,7 @@ class _Reader:
         if not found or not target or int(found[1] or 0) != 0 or self.facts.refresh_to:
             return
         self.facts.refresh_to = self.joiner.join(self.base, target)
-        line, text = self.source.next("meta", content)
+        line, text = self.source.next("meta", content, attributes["http-equiv"])
         self.facts.refresh_line, self.facts.refresh_text = line, written("meta", attributes, text)
 
     def _link_element(self, node: Any) -> None:
@@ -245,7 +246,7 @@ class _Reader:
         elif "alternate" in rels and attributes.get("hreflang") and attributes.get("href"):
             url = self.joiner.join(self.base, attributes["href"])
             if url:
-                line, text = self.source.next("link", attributes["href"])
+                line, text = self.source.next("link", attributes["href"], attributes["hreflang"])
                 text = written("link", attributes, text)
                 self.facts.alternates.append(Reference(url, attributes["hreflang"].lower(), line, text))
         else:
@@ -265,7 +266,7 @@ class _Reader:
 
     def _canonical(self, node: Any, attributes: dict[str, str]) -> None:
         href = attributes.get("href", "").strip()
-        line, text = self.source.next("link", href or "canonical")
+        line, text = self.source.next("link", href or "canonical", attributes["rel"])
         cancelled = [name for name in _CANCELLING if name in attributes]
         url = self.joiner.join(self.base, href) if href else None
         fault = None

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import html
 import re
-from collections.abc import Iterable
+from bisect import bisect_right
+from collections.abc import Iterable, Sequence
 from functools import cached_property
 from typing import Any
 
@@ -15,6 +16,7 @@ _TAG = re.compile(
     rb"(?:[^>\"']++|\"[^\"]{0,20000}+\"|'[^']{0,20000}+')*+>",
     re.IGNORECASE,
 )
+_OPAQUE = re.compile(rb"<(?:!--|(script|style|title|textarea|template|noframes|noembed|iframe|xmp)\b)")
 _QUOTES = (b'"', b"'", b"=", b" ")
 _AFTER = (b'"', b"'", b">", b" ", b"\n", b"#", b"/")
 _TRIES = 20
@@ -27,6 +29,8 @@ class Source:
         self.data = data
         self._cursor: dict[str, int] = {}
         self._line_at = (0, 1)
+        self._opaque: list[tuple[int, int]] = []
+        self._looked_to = 0
 
     @cached_property
     def lowered(self) -> bytes:
@@ -42,8 +46,8 @@ class Source:
         self._line_at = (at, line)
         return line
 
-    def next(self, tag: str, value: str | None) -> tuple[int | None, str | None]:
-        """Line and text of the next `tag` in the source that holds `value` in one of its attributes."""
+    def next(self, tag: str, value: str | None, *others: str) -> tuple[int | None, str | None]:
+        """Line and text of the next `tag` in the source that holds `value` in one of its attributes, and all `others`."""
         raw = (value or "").encode()
         at = self._cursor.get(tag, 0)
         loose: re.Match[bytes] | None = None
@@ -53,7 +57,7 @@ class Source:
                 break
             begin = self.data.rfind(b"<", 0, at)
             found = _TAG.match(self.data, begin) if begin >= 0 else None
-            if found and found.end() >= at and found[1].decode().lower() == tag:
+            if found and found.end() >= at and self._is(found, tag, others):
                 before, behind = self.data[at - 1 : at], self.data[at + len(raw) : at + len(raw) + 1]
                 if before in _QUOTES and behind in _AFTER:
                     return self._take(tag, found)
@@ -61,10 +65,32 @@ class Source:
             at += len(raw)
         if loose:
             return self._take(tag, loose)
+        wanted = (value, *others) if value else others
         for found in _TAG.finditer(self.data, self._cursor.get(tag, 0)):
-            if found[1].decode().lower() == tag and (not raw or (value or "") in unescape(found[0])):
+            if self._is(found, tag, wanted):
                 return self._take(tag, found)
-        return None, None
+        return self.next(tag, value) if others else (None, None)  # written in a way that is not compared
+
+    def _is(self, found: re.Match[bytes], tag: str, values: Sequence[str]) -> bool:
+        """Whether a tag is one that an element was made of: of that name, with those values, and neither commented out nor a
+        part of a script or the like. The last is asked of tags with several values, which few are: it takes a look at all before."""
+        if found[1].decode().lower() != tag:
+            return False
+        text = unescape(found[0]) if values else ""
+        return all(value in text for value in values) and not (values and self._is_opaque(found.start()))
+
+    def _is_opaque(self, at: int) -> bool:
+        """Whether an offset lies in a stretch of which an HTML parser makes no elements (WHATWG HTML 13.2.5)."""
+        while self._looked_to <= at:
+            found = _OPAQUE.search(self.lowered, self._looked_to, at)
+            if found is None:
+                break
+            end = b"</" + found[1] if found[1] else b"-->"
+            closed = self.lowered.find(end, found.end() - (0 if found[1] else 2))  # `<!-->` is closed
+            self._looked_to = closed + len(end) if closed >= 0 else len(self.lowered) + 1
+            self._opaque.append((found.start(), self._looked_to))
+        before = bisect_right(self._opaque, (at, 0)) - 1
+        return before >= 0 and at < self._opaque[before][1]
 
     def anywhere(self, value: str, tag: str) -> tuple[int | None, str | None]:
         """Line and text of the next tag of any name that holds `value`."""
