@@ -122,7 +122,7 @@ def _show(rows: Sequence[MatrixRow], subject: str) -> None:
             why = "as *"
         elif row.lines:
             told = ", ".join(f"{text} ({line})" for line, text in row.lines[:FEW])
-            more = f" and {len(row.lines) - FEW:,} more lines" if len(row.lines) > FEW else ""
+            more = f" and {plural(len(row.lines) - FEW, 'more line')}" if len(row.lines) > FEW else ""
             why = f"{told}{more}"
         else:
             why = "no group holds for it"

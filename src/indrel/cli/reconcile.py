@@ -208,8 +208,9 @@ def _show_log(term: Terminal, found: LogRead, path: Path, origin: str, subject: 
 
     asked = sum(found.crawlers.values())
     term.line(
-        f"{subject}: {path}: {plural(asked, 'request')} by crawlers in {plural(found.lines, 'line')}; {len(found.barred):,} barred "
-        f"addresses asked for, {plural(len(found.never), 'wanted page')} never fetched by a search crawler.",
+        f"{subject}: {path}: {plural(asked, 'request')} by crawlers in {plural(found.lines, 'line')}; "
+        f"{plural(len(found.barred), 'barred address', 'barred addresses')} asked for, "
+        f"{plural(len(found.never), 'wanted page')} never fetched by a search crawler.",
         "bold",
     )
     if found.unreadable:
@@ -226,7 +227,9 @@ def _show_log(term: Terminal, found: LogRead, path: Path, origin: str, subject: 
         term.line("Barred, and asked for all the same", "bold")
         for row in found.barred[:FEW]:
             term.line(
-                f"{short(str(row['url']), origin)}: {row['crawler']}, {row['requests']:,} requests", indent=2, hang=4
+                f"{short(str(row['url']), origin)}: {row['crawler']}, {plural(int(str(row['requests'])), 'request')}",
+                indent=2,
+                hang=4,
             )
         _more(term, len(found.barred))
     if found.never:
@@ -241,7 +244,7 @@ def _show_log(term: Terminal, found: LogRead, path: Path, origin: str, subject: 
         term.console.print()
         term.line("Crawler names from hosts that are not theirs", "bold")
         for row in found.impostors[:FEW]:
-            term.line(f"{row['crawler']} from {row['host']}: {row['requests']:,} requests", indent=2)
+            term.line(f"{row['crawler']} from {row['host']}: {plural(int(str(row['requests'])), 'request')}", indent=2)
     elif not found.has_hosts:
         term.line("whether crawlers are who they say cannot be told: the log has no host names", "dim")
     _unknown(term, found.unknown, found.unknown_counts, origin)

@@ -156,7 +156,7 @@ def _show_findings(findings: list[Finding], loaded: Loaded) -> None:
         message = finding.message.removeprefix(f"`{first.text}`").lstrip(": ")
         term.line(message, indent=9)
         if len(lines) > 1:
-            term.line(f"and so do {len(lines) - 1:,} more lines like it, to line {lines[-1]}", indent=9)
+            term.line(f"and {plural(len(lines) - 1, 'more line')} like it, to line {lines[-1]}", indent=9)
         for more in finding.evidence[1:3]:
             term.pieces(
                 ("         see   ", "dim"),
@@ -269,6 +269,7 @@ def _show_matches(rows: list[list[Match]], crawlers: tuple[Crawler, ...]) -> Non
 
 def _show_one(row: list[Match], loaded: Loaded, crawlers: tuple[Crawler, ...]) -> None:
     from indrel.core.address import split
+    from indrel.core.model import plural
     from indrel.core.robots import matching
 
     term = terminal()
@@ -293,7 +294,7 @@ def _show_one(row: list[Match], loaded: Loaded, crawlers: tuple[Crawler, ...]) -
             )
             term.line(f"beaten: `{loser.text}` (line {loser.line}), {why}", "dim", indent=2)
         if len(losers) > MOST_SHOWN:
-            term.line(f"and {len(losers) - MOST_SHOWN:,} more rules that match and are beaten", "dim", indent=2)
+            term.line(f"beaten too: {plural(len(losers) - MOST_SHOWN, 'more rule')} that would match", "dim", indent=2)
 
 
 @robots.command("impact")
