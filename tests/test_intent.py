@@ -186,6 +186,21 @@ def test_draft_states_what_is_and_adds_nothing_to_fix(audit_site: AuditSite, ind
     )
 
 
+@pytest.mark.parametrize("want", ["show", "hide", "any"])
+def test_long_pages_that_fold_are_judged_under_any_intent(want: str, audit_site: AuditSite) -> None:
+    """The database's 2.0 could not plan one question where statistics say that every text is long."""
+    text = " ".join(f"word{n}" for n in range(80))
+    links = "".join(f"<a href=/h{n}/>h</a><a href=/h{n}/?reply=1>r</a><a href=/p{n}/>p</a>" for n in range(20))
+    pages = {"/": f"<p>{text}{links}"} | {f"/p{n}/": f"<p>{text} {n}" for n in range(20)}
+    for n in range(20):
+        told = f"<link rel=canonical href=/h{n}/><p>{text} hut {n}"
+        pages |= {f"/h{n}/": told, f"/h{n}/?reply=1": f"{told} reply"}
+    site, verdict = audit_site(pages, intent=f'[[want]]\nmatch = "/h1*"\nwant = "{want}"\nbecause = "x"\n')
+    assert not verdict.crashed
+    assert site.state_counts()["*"] == {"open": 41, "folded": 20}
+    assert "20 addresses: 20 folded" in draft(site)
+
+
 def test_a_draft_leaves_open_whatever_would_add_to_fix(audit_site: AuditSite) -> None:
     """Several entries at once, each with the number of addresses that it would make need mending."""
     paths = [f"/author/{n}/" for n in range(3)] + [f"/tag/{n}/" for n in range(4)]

@@ -41,6 +41,10 @@ def explained(error: BaseException) -> IndrelError | None:
             "the disk is full or may not be written: what was gathered is kept; make room and run again "
             "(of a site, --resume goes on from there)"
         )
-    if isinstance(error, duckdb.InternalException | duckdb.FatalException) or any(word in text for word in _DAMAGE):
+    if any(word in text for word in _DAMAGE):
         return SnapshotError("the snapshot is damaged: audit again, or take another snapshot")
+    if isinstance(error, duckdb.InternalException | duckdb.FatalException):
+        return SnapshotError(
+            "the snapshot is damaged, or the database failed at a question: audit again, and report it if that fails too"
+        )
     return None
