@@ -134,7 +134,7 @@ def _unrendered(site: Site) -> tuple[str, ...]:
     rendered = site.meta.get("rendered") or {}
     notes = []
     if left := rendered.get("left"):
-        notes.append(f"{plural(left, 'page')} more would have been looked at with the browser (--render-limit)")
+        notes.append(f"{plural(left, 'more page')} would have been looked at with the browser (--render-limit)")
     lost = site.rows(
         "SELECT a.origin || a.path AS url, r.why FROM render r JOIN address a ON a.id = r.address WHERE r.outcome = 'none' ORDER BY url"
     )
