@@ -6,6 +6,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+import duckdb
 import pytest
 
 from cases import CASES, HOST, NOINDEX, Case, canonical
@@ -138,16 +139,19 @@ def test_catalogue_refuses_bad_registrations() -> None:
         check("site-barred", CheckClass.FLAW, Severity.NOTE)(undocumented)
 
 
-def test_a_crashing_check_is_reported(audit_site: AuditSite, monkeypatch: pytest.MonkeyPatch) -> None:
+@pytest.mark.parametrize("fault", [RuntimeError("no"), duckdb.InternalException("INTERNAL Error: no\n\nStack Trace:")])
+def test_a_crashing_check_is_reported(fault: Exception, audit_site: AuditSite, monkeypatch: pytest.MonkeyPatch) -> None:
     site, before = audit_site(CASES["listed-gone"].fires)
     one = checks()["listed-gone"]
 
     def crash(_: object) -> Any:
-        raise RuntimeError("no")
+        raise fault
 
     monkeypatch.setitem(checks(), "listed-gone", replace(one, run=crash))
     after = judge(site)
-    assert [c.check for c in after.crashed] == ["listed-gone"]
+    assert [(c.check, c.because) for c in after.crashed] == [
+        ("listed-gone", f"{type(fault).__name__}: {fault}".split("\n")[0])
+    ]
     assert {f.check for f in before.findings} - {f.check for f in after.findings} == {"listed-gone"}
 
 

@@ -19,7 +19,7 @@ from indrel.core.model import Accepted, Cause, Severity, Skipped, Verdict, plura
 from indrel.decide.place import placed
 from indrel.decide.site import Site
 from indrel.decide.sitemaps import left_out
-from indrel.snapshot.faults import explained
+from indrel.snapshot.faults import explained, is_of_one_question
 
 FEW = 3
 """Pages of a section that differ from a cause's, and are named."""
@@ -66,10 +66,12 @@ def judge(site: Site, only: Iterable[str] | None = None) -> Verdict:
         try:
             found.add(one, one.run(site))
         except Exception as error:
-            if meant := explained(error):  # not the check's fault
+            meant = explained(error)
+            if meant and not is_of_one_question(error, site.con):  # not the check's fault
                 raise meant from error
             log.debug("check %s crashed", one.id, exc_info=True)
-            crashed.append(Skipped(one.id, f"{type(error).__name__}: {error}"[:300]))
+            first, _, _ = f"{type(error).__name__}: {error}".partition("\n")
+            crashed.append(Skipped(one.id, first[:300]))
     marks = without_consequences(site, found.marks)
     soften(site, marks)
     accept(site, marks, site.today)

@@ -29,6 +29,16 @@ _MEMORY = ("bad allocation", "can't start new thread", "bad_alloc", "failed to m
 """How libraries say that there is none left: also when they are only loaded."""
 
 
+def is_of_one_question(error: BaseException, con: duckdb.DuckDBPyConnection) -> bool:
+    """Whether the database failed at one question by a fault of its own, and answers others."""
+    if not isinstance(error, duckdb.InternalException) or any(word in str(error).lower() for word in _DAMAGE):
+        return False
+    try:
+        return bool(con.execute("SELECT count(*) FROM meta").fetchall())
+    except duckdb.Error:
+        return False
+
+
 def explained(error: BaseException) -> IndrelError | None:
     """The fault that one of the database's errors comes from; None where it is no such fault, but a mistake of ours."""
     if not isinstance(error, duckdb.Error | RuntimeError | MemoryError | ImportError):
