@@ -121,12 +121,11 @@ def _show_uses(uses: list[RuleUse]) -> None:
 def _show_findings(findings: list[Finding], loaded: Loaded) -> None:
     from collections import Counter
 
-    from indrel.core.model import Severity, listing, plural
-    from indrel.reports.terminal import STYLES
+    from indrel.core.model import plural
+    from indrel.reports.terminal import STYLES, to_do
 
     term = terminal()
-    counts = Counter(f.severity for f in findings)
-    said = listing([f"{counts[s]} to {s.word}" for s in Severity if counts[s]])
+    said = to_do(f.severity for f in findings)
     rules = sum(len(g.rules) for g in loaded.verdict.file.groups)
     groups = plural(len(loaded.verdict.file.groups), "group")
     term.line(f"{loaded.where}: {said or 'nothing to say'} ({plural(rules, 'rule')} in {groups}).", "bold")

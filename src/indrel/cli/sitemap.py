@@ -70,14 +70,12 @@ def check(
 
 
 def _show(checked: CheckedSitemaps, named: str) -> None:
-    from collections import Counter
-
     from indrel.checks.causes import gather_causes
-    from indrel.core.model import Severity, listing, plural
+    from indrel.core.model import plural
+    from indrel.reports.terminal import to_do
 
     term = terminal()
-    counts = Counter(f.severity for f in checked.findings)
-    said = listing([f"{counts[s]:,} to {s.word}" for s in Severity if counts[s]])
+    said = to_do(f.severity for f in checked.findings)
     entries = sum(f.entries for f in checked.files if f.kind != "index")
     where = f"in {plural(len(checked.files), 'file')}" if len(checked.files) > 1 else f"({checked.files[0].kind})"
     against = f" against {checked.audit}" if checked.audit else ""

@@ -31,6 +31,9 @@ HEADINGS = {
     Severity.ASK: "Is this meant?",
     Severity.NOTE: "Good to know",
 }
+_TO_DO = {
+    Severity.STOP: "to deal with first", Severity.FIX: "to fix", Severity.ASK: "to ask about", Severity.NOTE: "to know",
+}  # fmt: skip
 NARROW = 60
 FIRST, AT_LEAST, ROOM = 10, 5, 26
 """Causes on the first screen: at most, at least, and the lines after which no further one begins."""
@@ -39,6 +42,12 @@ FIRST, AT_LEAST, ROOM = 10, 5, 26
 def host_of(verdict: Verdict) -> str:
     location = str(verdict.source["location"])
     return split(location).host if "://" in location else location
+
+
+def to_do(severities: Iterable[Severity]) -> str:
+    """How many there are of each severity, by what the reader does: `4 to fix and 2 to ask about`."""
+    counts = Counter(severities)
+    return listing([f"{counts[s]:,} {told}" for s, told in _TO_DO.items() if counts[s]])
 
 
 def sentence(verdict: Verdict) -> str:
@@ -167,14 +176,7 @@ class Terminal:
         rest = [c for c in counted if c not in shown]
         self.console.print()
         if rest:
-            counts = Counter(c.severity for c in rest)
-            words = {
-                Severity.STOP: "to deal with first",
-                Severity.FIX: "to fix",
-                Severity.ASK: "to ask about",
-                Severity.NOTE: "to know",
-            }
-            told = listing([f"{counts[s]:,} {words[s]}" for s in Severity if counts[s]])
+            told = to_do(c.severity for c in rest)
             self.line(f"And {plural(len(rest), 'more cause')}: {told}. All of them: --all, or -o report.html", "dim")
         if verdict.skipped:
             self.line(f"{plural(len(verdict.skipped), 'check')} could not be made (--all says which and why).", "dim")
