@@ -59,18 +59,19 @@ _PATIENCE = 3.0
 
 log = logging.getLogger("indrel")
 
-_spare: list[duckdb.DuckDBPyConnection] = []
-"""At most one database in memory that nothing uses any more: to begin another takes as long as ten small questions."""
+_spare: dict[int, duckdb.DuckDBPyConnection] = {}
+"""At most one database in memory that nothing uses any more, by the process that began it: a forked one has none of its
+threads. To begin another takes as long as ten small questions."""
 
 
 def _connect(path: Path | None = None, memory: str | None = None) -> duckdb.DuckDBPyConnection:
     """A database in memory; with a path it can reach no file but that one, and its settings can't be changed."""
     scratch = Path(tempfile.gettempdir()) / f"indrel-{os.getpid()}"
     limit = memory or MEMORY
-    try:
-        con = _spare.pop()
+    con = _spare.pop(os.getpid(), None)
+    if con is not None:
         con.execute(f"SET memory_limit = {quoted(limit)}")
-    except IndexError:
+    else:
         con = duckdb.connect(":memory:", config={**_CONFIG, "memory_limit": limit, "temp_directory": str(scratch)})
     if path is not None:
         con.execute(f"SET allowed_paths = [{quoted_list(f'{path}{ending}' for ending in _BESIDE)}]")
@@ -82,11 +83,11 @@ def _connect(path: Path | None = None, memory: str | None = None) -> duckdb.Duck
 
 def _let_go(con: duckdb.DuckDBPyConnection) -> None:
     """Close what an unlocked database holds of a file; another snapshot may then be opened with it."""
-    if _spare:
+    if os.getpid() in _spare:
         con.close()
         return
     con.execute(f"USE memory; DETACH {NAME_OF_DATABASE}")
-    _spare.append(con)
+    _spare[os.getpid()] = con
 
 
 def _attach(con: duckdb.DuckDBPyConnection, path: Path, read_only: bool, patience: float = _PATIENCE) -> None:
