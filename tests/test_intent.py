@@ -190,15 +190,18 @@ def test_draft_states_what_is_and_adds_nothing_to_fix(audit_site: AuditSite, ind
 def test_long_pages_that_fold_are_judged_under_any_intent(want: str, audit_site: AuditSite) -> None:
     """The database's 2.0 could not plan one question where statistics say that every text is long."""
     text = " ".join(f"word{n}" for n in range(80))
-    links = "".join(f"<a href=/h{n}/>h</a><a href=/h{n}/?reply=1>r</a><a href=/p{n}/>p</a>" for n in range(20))
+    posts = [f"/{2024 + n % 3}/hut-{n}/" for n in range(20)]
+    links = "".join(f"<a href={p}>h</a><a href={p}?reply=1>r</a><a href=/p{n}/>p</a>" for n, p in enumerate(posts))
     pages = {"/": f"<p>{text}{links}"} | {f"/p{n}/": f"<p>{text} {n}" for n in range(20)}
-    for n in range(20):
-        told = f"<link rel=canonical href=/h{n}/><p>{text} hut {n}"
-        pages |= {f"/h{n}/": told, f"/h{n}/?reply=1": f"{told} reply"}
-    site, verdict = audit_site(pages, intent=f'[[want]]\nmatch = "/h1*"\nwant = "{want}"\nbecause = "x"\n')
+    for post in posts:
+        told = f"<link rel=canonical href={post}><p>{text} hut {post}"
+        pages |= {post: told, f"{post}?reply=1": f"{told} reply"}
+    site, verdict = audit_site(pages, intent=f'[[want]]\nmatch = "/2025/*"\nwant = "{want}"\nbecause = "x"\n')
     assert not verdict.crashed
     assert site.state_counts()["*"] == {"open": 41, "folded": 20}
-    assert "20 addresses: 20 folded" in draft(site)
+    drafted = parse_intent(draft(site), "d").wants
+    years, variants = 'match = "/202*/*", want = "show"', 'kind = "parameter-variant", want = "hide"'
+    assert [e.text for e in drafted] == [years, variants] and drafted[1].because == "none of it is open now"
 
 
 def test_a_draft_leaves_open_whatever_would_add_to_fix(audit_site: AuditSite) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
+from os.path import commonprefix
 from pathlib import Path
 from typing import Any
 
@@ -12,6 +13,7 @@ from indrel.checks import judge, verdict_of
 from indrel.core.intent import Intent, Match, WantEntry, parse_intent
 from indrel.core.model import Finding, Severity, State, Want, listing, plural
 from indrel.decide.kinds import JUNK, implied_want, kind_of_address
+from indrel.decide.sections import NUMBER
 from indrel.decide.site import Site
 from indrel.decide.terms import MOST_AT_ONCE
 from indrel.snapshot import Snapshot
@@ -27,6 +29,7 @@ REASONS = {
     Want.SHOW: "all of it is open now", Want.HIDE: "all of it is hidden now", Want.LOCK: "all of it is locked now",
     Want.DROP: "all of it is gone",
 }  # fmt: skip
+NONE_OPEN = "none of it is open now"
 
 NOT_DRAFTED = ("other", "start", "article", "product", "listing", "error")
 
@@ -151,6 +154,7 @@ class _Group:
     listed: int
     want: Want = Want.ANY
     remark: str = ""
+    because: str = ""
     decided: bool = False
 
     @property
@@ -210,27 +214,38 @@ def _groups(site: Site) -> list[_Group]:
     """Kinds first, then sections, the largest; exceptions stand behind what they except from."""
     index = len(site.crawlers) - 1
     rows = site.rows(
-        f"""SELECT {site.sections.sql} AS section, kind, {site.state_sql(index)} AS state, count(*), count(*) FILTER (listed)
-        FROM fact WHERE known AND NOT closed AND origin = ? GROUP BY ALL ORDER BY ALL""",
+        f"""SELECT {site.sections.sql} AS section, kind, {site.state_sql(index)} AS state, count(*), count(*) FILTER (listed),
+            min(path), max(path) FROM fact WHERE known AND NOT closed AND origin = ? GROUP BY ALL ORDER BY ALL""",
         [site.base_origin],
     )
     kinds: dict[str, _Group] = {}
     sections: dict[str, _Group] = {}
-    for section, kind, state, count, listed in rows:
+    spans: dict[str, tuple[str, str]] = {}
+    for section, kind, state, count, listed, first, last in rows:
         if kind not in NOT_DRAFTED:
             group = kinds.setdefault(kind, _Group(None, kind, Counter(), 0))
             group.states[state] += count
             group.listed += listed
         elif section not in ("/", "/*"):
-            group = sections.setdefault(section, _Group(section.replace("<number>", "*"), None, Counter(), 0))
+            group = sections.setdefault(section, _Group(section, None, Counter(), 0))
             group.states[state] += count
             group.listed += listed
+            low, high = spans.get(section, (first, last))
+            spans[section] = min(low, first), max(high, last)
+    for section, group in sections.items():
+        group.match = section.replace(NUMBER, _numbers(*spans[section]))
     largest = sorted(kinds.values(), key=lambda g: -g.size)[:6]
     room = MOST_ENTRIES - len(largest)
     chosen = sorted((g for g in sections.values() if g.size >= FEW_ADDRESSES), key=lambda g: (-g.size, g.match or ""))[
         :room
     ]
     return sorted(chosen, key=lambda g: g.match or "") + sorted(largest, key=lambda g: g.kind or "")
+
+
+def _numbers(first: str, last: str) -> str:
+    """The first folder of all paths from the first to the last, as a pattern: years, say, begin alike (`202*`)."""
+    begin, whole, _ = commonprefix([first, last])[1:].partition("/")  # noqa: RUF071  # letter by letter: half a number
+    return begin if whole else f"{begin}*"
 
 
 def _propose(group: _Group) -> None:
@@ -242,6 +257,8 @@ def _propose(group: _Group) -> None:
     if junk:
         group.want = Want.HIDE
     group.decided = len(states) == 1 and wants.get(states[0]) is group.want
+    if junk and State.FOLDED in states and {State.FOLDED, State.HIDDEN}.issuperset(states):
+        group.decided, group.because = True, NONE_OPEN  # beside its section, which may be open
     if group.kind in DIFFERS:
         group.remark = "practice differs: this is the present state"
     elif junk and not group.decided:
@@ -274,7 +291,7 @@ def _written(site: Site, groups: Iterable[_Group]) -> str:
                 f"[[want]]  # {said}",
                 group.head,
                 f'want = "{group.want}"',
-                f'because = "{REASONS[group.want]}"',
+                f'because = "{group.because or REASONS[group.want]}"',
             ]
         else:
             lines += ["", f"# [[want]]  # {said}", f"# {group.head}", f'# want = "{group.want}"']
