@@ -188,7 +188,7 @@ def draft(site: Site) -> str:
                 for f in judge(tried).findings
                 if f.severity in (Severity.STOP, Severity.FIX) and (f.check, f.url) not in before
             ]
-            guilty = Counter(e for url in dict.fromkeys(new) if (e := _deciding(tried, url)) is not None)
+            guilty = _deciding(tried, new)
         finally:
             tried.close()
         if not guilty:
@@ -202,12 +202,14 @@ def draft(site: Site) -> str:
             group.decided = False
 
 
-def _deciding(site: Site, url: str) -> int | None:
-    number = site.id_of(url)
-    found = None if number is None else site.one("SELECT entry FROM fact WHERE id = ?", [number])
-    if found is None or site.intent.wants[found].want is Want.ANY:
-        return None
-    return int(found)
+def _deciding(site: Site, urls: Sequence[str]) -> dict[int, int]:
+    """The entries that decide some addresses, and how many of them each does; without those that want nothing."""
+    found = site.rows(
+        """SELECT entry, count(*) FROM fact WHERE entry IS NOT NULL
+        AND origin || path IN (SELECT unnest(?::VARCHAR[])) GROUP BY entry ORDER BY min(id)""",
+        [sorted(set(urls))],
+    )
+    return {entry: count for entry, count in found if site.intent.wants[entry].want is not Want.ANY}
 
 
 def _groups(site: Site) -> list[_Group]:
