@@ -200,13 +200,13 @@ _FIRST_LINKS = f"""SELECT l.target, l.flags, l.line, l.text, {WHERE} FROM link l
 
 _PLACE = "(o.rank << 36) + (coalesce(l.line, 0) << 8) + l.flags"
 _FIRST_OF_MANY = f"""WITH near AS (
-        SELECT l.target, unnest(arg_min({{{{place: {_PLACE}, source: l.source, flags: l.flags, line: l.line, text: l.text}}}},
-            {_PLACE}, {{most}})) AS link
+        SELECT unnest(arg_min(l.rowid, {_PLACE}, {{most}})) AS at
         FROM link l JOIN picked ON picked.id = l.target JOIN ordered o ON o.id = l.source
         JOIN answer n ON n.address = l.source WHERE {{condition}} GROUP BY l.target)
-    SELECT near.target, link.flags, link.line, link.text, {WHERE} FROM near JOIN address a ON a.id = link.source
-    JOIN answer n ON n.address = a.id ORDER BY near.target, link.place"""
-"""The same in half the time: links are put in order by numbers, and addresses are looked up of those that are shown."""
+    SELECT l.target, l.flags, l.line, l.text, {WHERE} FROM near JOIN link l ON l.rowid = near.at JOIN ordered o ON o.id = l.source
+    JOIN address a ON a.id = l.source JOIN answer n ON n.address = l.source ORDER BY l.target, {_PLACE}"""
+"""The same in half the time: links are put in order by numbers, and texts and addresses are looked up of those that are shown.
+What is kept of each target while links are gone through are numbers too: the memory of texts would not be given back."""
 
 _MANY_LINKED = 100
 """From so many addresses on, pages are put in order once, as numbers."""

@@ -32,8 +32,6 @@ _CONFIG: dict[str, Any] = {
     "allow_unsigned_extensions": False,
     "threads": max(2, min(4, os.cpu_count() or 2)),
     "preserve_insertion_order": True,
-    # Version 2.0 fails to plan some joins where it leaves out a filter that always holds, and the columns only that needed.
-    "disabled_optimizers": "column_lifetime",
 }
 MEMORY = "320MB"
 NAME_OF_DATABASE = "snap"
