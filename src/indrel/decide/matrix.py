@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
@@ -52,20 +53,14 @@ def matrix_of(verdict: Verdict, site: Site | None) -> list[MatrixRow]:
     """Who may read what: every crawler known or named in the file, one row each, by purpose."""
     held, file, access = verdict.ruleset, verdict.file, verdict.access
     every = {**table(), **{a: crawler(a) for a in file.agents}, STAR: Crawler(STAR, STAR, purpose="all others")}
-    names = (
-        [p for (p,) in site.rows("SELECT path FROM fact WHERE known AND origin = ?", [site.base_origin])]
-        if site
-        else []
-    )
-    sections = np.array([site.section(site.base_origin + p) for p in names] if site else [], dtype=np.str_)
-    paths = Paths(names) if names else None
+    known = _known(site) if site else None
     general = held(crawler(STAR)).key
     shares: dict[object, _Share] = {}
     rows = []
     for one in every.values():
         rules = held(one)
         if rules.key not in shares:
-            shares[rules.key] = _share(rules, paths, sections, access)
+            shares[rules.key] = _share(rules, known, access)
         share = shares[rules.key]
         rows.append(
             MatrixRow(
@@ -82,21 +77,39 @@ def site_matrix(site: Site) -> list[MatrixRow]:
     return matrix_of(host.verdict, site) if host and host.known else []
 
 
-def _share(rules: Ruleset, paths: Paths | None, sections: npt.NDArray[np.str_], access: Access) -> _Share:
+class _Known(NamedTuple):
+    """The known addresses of the main host: their paths, the number of each one's section, and the sections' names."""
+
+    paths: Paths
+    section: npt.NDArray[np.int64]
+    names: list[str]
+
+
+def _known(site: Site) -> _Known | None:
+    told: Any = site.con.sql(
+        f"SELECT path, {site.sections.sql} AS section FROM fact WHERE known AND origin = $origin",
+        params={"origin": site.base_origin},
+    ).to_arrow_table()
+    if not told.num_rows:
+        return None
+    section = told.column("section").combine_chunks().dictionary_encode()
+    return _Known(
+        Paths(told.column("path").combine_chunks()), section.indices.to_numpy(), section.dictionary.to_pylist()
+    )
+
+
+def _share(rules: Ruleset, known: _Known | None, access: Access) -> _Share:
     """The share of addresses that rules bar, in all and by section where it is not nothing, and the lines that do it."""
     bars = [r for r in rules.rules if not r.allow]
-    if access is Access.ALL_BARRED or paths is None:
+    if access is Access.ALL_BARRED or known is None:
         shut = access is Access.ALL_BARRED or (any(r.path == "/" for r in bars) and len(bars) == len(rules.rules))
         reads = "nothing" if shut else "part" if bars else "everything"
-        share = None if paths is None else 1.0
+        share = None if known is None else 1.0
         return _Share(share, {}, reads, tuple((r.line, r.text) for r in bars))
-    decided = match_many(rules.rules, paths)
+    decided = match_many(rules.rules, known.paths)
     barred = np.array([not r.allow for r in rules.rules] + [False])[decided]
-    parts = {}
-    for name in np.unique(sections):
-        part = float(barred[sections == name].mean())
-        if part:
-            parts[str(name)] = round(part, 4)
+    hits = np.bincount(known.section, weights=barred) / np.bincount(known.section)
+    parts = {name: round(float(part), 4) for name, part in sorted(zip(known.names, hits, strict=True)) if part}
     used = set(np.unique(decided[barred]).tolist())
     share = float(barred.mean())
     return _Share(
