@@ -131,12 +131,12 @@ def _left_out(site: Site) -> tuple[str, ...]:
 
 def _unrendered(site: Site) -> tuple[str, ...]:
     """What the browser was to look at and did not, or could not."""
-    if not site.holds("render"):
-        return ()
     rendered = site.meta.get("rendered") or {}
     notes = []
     if left := rendered.get("left"):
         notes.append(f"{plural(left, 'more page')} would have been looked at with the browser (--render-limit)")
+    if not site.holds("render"):
+        return tuple(notes)
     lost = site.rows(
         "SELECT a.origin || a.path AS url, r.why FROM render r JOIN address a ON a.id = r.address WHERE r.outcome = 'none' ORDER BY url"
     )

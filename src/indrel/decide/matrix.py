@@ -87,8 +87,8 @@ class _Known(NamedTuple):
 
 def _known(site: Site) -> _Known | None:
     told: Any = site.con.sql(
-        f"SELECT path, {site.sections.sql} AS section FROM fact WHERE known AND origin = $origin",
-        params={"origin": site.base_origin},
+        f"SELECT path, {site.sections.sql} AS section FROM fact WHERE known AND origin = ?",
+        params=[site.base_origin],
     ).to_arrow_table()
     if not told.num_rows:
         return None
