@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -54,6 +56,10 @@ TABLE: list[tuple[dict[str, Any], str | None, dict[str, Any], set[str], set[str]
      {"canonical-several"}),
     ({**listed("/a", html(title="Page not found", body="<p>Sorry.</p>")), "/": html(canonical("/"), a("/a"))}, None, {}, {"soft-missing"},
      {"listed-broken", "link-to-gone"}),
+    ({**LINKED, "/a": moved("/b"), "/b": page()}, SHOW, {}, {"canonical-wanted-folded"}, set()),
+    (listed("/a", moved("/b")), SHOW, {}, {"listed-redirects"}, {"canonical-wanted-folded"}),
+    ({**LINKED, "/a": Response(b"", 403)}, None, {}, set(), {"link-to-gone"}),
+    ({**LINKED, "/a": Response(b"", 403)}, HIDE, {}, set(), {"link-to-gone"}),
 ]  # fmt: skip
 
 
@@ -62,6 +68,43 @@ def test_one_row_speaks(row: Any, audit_site: AuditSite) -> None:
     pages, intent, options, speak, stay = row
     found = [f for f in audit_site(pages, intent=intent, **options)[1].findings if "/a" in f.url]
     assert {f.check for f in found} >= speak and not {f.check for f in found} & stay
+
+
+@pytest.mark.parametrize("match", ["/a", "/a*"])
+@pytest.mark.parametrize(
+    ("answer", "lost"),
+    [
+        (moved("/b"), "ask"), (moved("/a/"), "met"), (page(head='<meta http-equiv="refresh" content="0;url=/b">'), "ask"),
+        (page(head=canonical("/b")), "fix"), (page(head=NOINDEX), "fix"), (Response(b"", 403), "fix"), (Response(b"", 410), "fix"),
+        (Response(b"", 500), "fix"), (html(title="Page not found", body="<p>Sorry.</p>"), "fix"), (page(), "open"),
+    ],
+)  # fmt: skip
+def test_each_page_said_to_be_lost_is_told_of(match: str, answer: Any, lost: str, audit_site: AuditSite) -> None:
+    """An address that names itself is to answer itself; a pattern is met by the page that another form of it leads to."""
+    pages = {**LINKED, "/a": answer, "/a/": page(OTHER, canonical("/a/")), "/b": page(OTHER, canonical("/b"))}
+    verdict = audit_site(pages, intent=SHOW.replace("/a*", match))[1]
+    told = {f.severity.word for f in verdict.findings if f.url == HOST + "/a"} - {"note"}
+    said = verdict.headline
+    expected = {"met": "" if "*" in match else "fix", "open": "", "ask": "ask" if "*" in match else "fix"}.get(
+        lost, lost
+    )
+    assert (said.lost, told - {"ask"} if expected != "ask" else told) == (bool(expected), {expected} - {""})
+
+
+def test_a_folder_does_not_tell_what_servers_add(indrel: Any, tmp_path: Path) -> None:
+    """Neither credentials that are asked for nor headers are known, so nothing is said to stand open for want of them."""
+    (tmp_path / "www" / "wardens").mkdir(parents=True)
+    for name, text in (("index.html", page()), ("wardens/rota.html", page()), ("fees.pdf", "%PDF")):
+        (tmp_path / "www" / name).write_text(text, "utf-8")
+    (tmp_path / "indrel.toml").write_text(
+        '[[want]]\nmatch = "/wardens/*"\nwant = "lock"\n' + HIDE.replace("/a*", "/*.pdf"), "utf-8"
+    )
+    done = indrel("audit", "www", "--base", HOST + "/", "--json")
+    said = json.loads(done.stdout)
+    assert done.returncode == 0 and said["verdict"]["exposed"] == 0
+    assert {"file-needs-header", "open-locked", "robots-header-slip", "listed-locked"} <= {
+        s["check"] for s in said["skipped_checks"]
+    }
 
 
 @pytest.mark.parametrize(

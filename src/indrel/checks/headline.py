@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Sequence
 
 from indrel.checks.causes import Mark
+from indrel.checks.evidence import UNWANTED
 from indrel.core.address import split
 from indrel.core.model import CheckClass, Evidence, Finding, Headline, Severity, listing, moment, plural
 from indrel.decide.kinds import ASSET_SQL
 from indrel.decide.site import Site
+from indrel.decide.terms import FILE
 
 WHOLE_SITE = ("start-not-open", "robots-unreachable", "site-barred", "site-noindex", "host-open")
 """Checks that speak of a whole host; of the audited one they are all that is said first."""
@@ -30,13 +32,14 @@ def headline(site: Site, found: Sequence[Mark], told: Callable[[Mark], Finding])
     """Count, and say it in a sentence; `told` gives the finding of a mark."""
     lost = "barred > 0 OR hidden > 0 OR tail NOT IN ('', 'unread')"
     # a feed that nothing states a want for is a note, and no exposure
-    unwanted = "want IN ('hide', 'lock', 'drop') AND open > 0 AND NOT (kind = 'feed' AND entry IS NULL)"
-    exposed = f"{unwanted} OR closed AND {site.all_mask} & ~barred & ~noindex > 0 AND status < 300"
+    unwanted = f"{_refused(site)} AND open > 0 AND NOT (kind = 'feed' AND entry IS NULL)"
+    exposed = f"{unwanted} OR {site.is_live} AND closed AND {site.all_mask} & ~barred & ~noindex > 0 AND status < 300"
     wanted, gone, shown, assets, unread = site.rows(
         f"""SELECT count(*) FILTER (page AND want = 'show'), count(*) FILTER (page AND want = 'show' AND ({lost})),
         count(*) FILTER (page AND ({exposed})), count(*) FILTER (NOT page AND want = 'show' AND ({lost})),
         count(*) FILTER (page AND want = 'show' AND tail = 'unread' AND NOT ({lost}))
-        FROM (SELECT *, NOT {ASSET_SQL} AS page FROM fact WHERE known)"""
+        FROM (SELECT *, NOT {ASSET_SQL} AS page FROM fact WHERE known AND id NOT IN (SELECT f.id FROM fact f
+            JOIN fact t ON t.id = f.folds_to WHERE f.entry IS NOT NULL AND f.want = 'show' AND {site.terms.another_form}))"""
     )[0]
     grave = [m for m in found if m.severity in (Severity.STOP, Severity.FIX) and not m.accepted]
     halted = next((m for m in grave if m.check == "site-nofollow" and m.url == site.base_origin + "/"), None)
@@ -56,6 +59,14 @@ def headline(site: Site, found: Sequence[Mark], told: Callable[[Mark], Finding])
         said = f"{_said(wanted, gone, int(unread), shown, conflicts, faults, int(others), len(grave) + bool(halted))}{_beside(assets)}"
         said = f"{told(halted).message}; {said}" if halted else said
     return Headline(spoken_of(site), said, wanted, gone, shown, conflicts, faults, whole is not None)
+
+
+def _refused(site: Site) -> str:
+    """The wants that an open address is known to go against: a folder does not tell what headers and credentials will be
+    asked for or sent, and what was asked with credentials does not tell what is to be had without."""
+    if not site.is_live:
+        return f"(want = 'drop' OR want = 'hide' AND NOT {FILE})"
+    return "want IN ('hide', 'drop')" if site.meta.get("with_credentials") else UNWANTED
 
 
 def _whole(site: Site, found: Iterable[Mark]) -> list[Mark]:
@@ -91,7 +102,8 @@ def _said(
             f"{read:,} of {wanted:,} wanted pages {'was read, and is' if read == 1 else 'were read, and all are'} open"
         ]
     else:
-        parts = [f"all {plural(wanted, 'wanted page')} are open" if wanted > 1 else "the one wanted page is open"]
+        every = "both" if wanted == 2 else f"all {wanted:,}"
+        parts = [f"{every} wanted pages are open" if wanted > 1 else "the one wanted page is open"]
     if exposed:
         parts.append(f"{plural(exposed, 'unwanted one')} {'is' if exposed == 1 else 'are'} open")
     what = [plural(n, *words) for n, words in ((conflicts, ("conflict",)), (faults, ("fault",))) if n]

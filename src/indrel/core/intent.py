@@ -118,6 +118,11 @@ class WantEntry:
         parts += [f'kind = "{" ".join(self.kinds)}"'] if self.kinds else []
         return ", ".join([*parts, f'want = "{self.want}"'])
 
+    @property
+    def names_one(self) -> bool:
+        """Whether it speaks of one address, rather than of all that a pattern or a kind reaches."""
+        return self.match is not None and "*" not in self.match.text
+
     def sql(self, closed: frozenset[str]) -> str:
         """Whether it holds, over the columns `origin`, `path` and `kind`."""
         return _both(self.match, self.kinds, closed)

@@ -20,9 +20,16 @@ OBSOLETE_TOKEN = f"list_has_any(tokens, [{quoted_list(sorted(OBSOLETE))}])"
 NO_SNIPPET = "list_has_any(tokens, ['nosnippet', 'max-snippet:0'])"
 EMBEDDED = "list_contains(tokens, 'indexifembedded')"
 
+FILE = "(read AND NOT html AND kind NOT IN ('feed', 'search-results', 'parameter-variant'))"
+"""Whether an address is a document that is no page: only a header can keep it out of listings."""
+
+FAILING = "(tail IN ('gone', 'broken') OR tail = 'locked' AND want = 'show' AND entry IS NOT NULL)"
+"""Whether a link leads to an error: a page behind a login is linked for those who may sign in, unless it is to be shown."""
+
 TRAITS = {
     "canonical-fold": "site AND fold_how = 'canonical'", "redirect": "fold_how IN ('redirect', 'refresh')",
-    "gone": "tail = 'gone'", "broken": "tail = 'broken'", "failing": "tail IN ('gone', 'broken')", "locked": "tail = 'locked'",
+    "fold": "site AND fold_how IS NOT NULL", "gone": "tail = 'gone'", "broken": "tail = 'broken'", "failing": FAILING,
+    "locked": "tail = 'locked'",
     "barred": "barred > 0", "noindex": "noindex > 0", "nofollow": "nofollow > 0", "shut": "barred > 0 OR noindex > 0",
     "hide": "want = 'hide'", "lock": "want = 'lock'", "drop": "want = 'drop'", "stated": "entry IS NOT NULL", "closed": "closed",
 }  # fmt: skip
@@ -98,6 +105,22 @@ class Terms:
         """Whether a page that should list others lists none."""
         says = f"marks & {int(Mark.SAYS_EMPTY)} > 0 OR marks & {int(Mark.SAYS_ERROR)} > 0"
         return f"html AND status = 200 AND kind IN ({quoted_list(ARCHIVES)}) AND own_words <= {LITTLE} AND ({says} OR own_links = 0)"
+
+    @property
+    def another_form(self) -> str:
+        """Whether an address `f` that a pattern reaches is but another form of the page `t` that it folds into: with `http`,
+        without `www` or the slash, a variant of its parameters, the start page of a site that begins in a folder. A pattern
+        that wants the page shown is met by it."""
+
+        def form(path: str, of: str) -> str:
+            host = f"regexp_replace({of}.origin, '^https?://(www\\.)?', '')"
+            return f"{host} || regexp_replace({path}, '/(index\\.(html?|php))?$', '')"
+
+        exact = ", ".join(str(number) for number, entry in enumerate(self.intent.wants) if entry.names_one)
+        there = form("t.path", "t")
+        return f"""f.entry NOT IN ({exact or -1}) AND NOT f.listed AND NOT f.named
+            AND (f.fold_how IN ('redirect', 'refresh') AND (f.start AND t.site OR {form("f.path", "f")} = {there})
+            OR f.kind = 'parameter-variant' AND {form("split_part(f.path, '?', 1)", "f")} = {there})"""
 
     @property
     def expired(self) -> str:

@@ -9,7 +9,7 @@ from typing import NamedTuple
 
 from indrel.checks.catalogue import Hit, check
 from indrel.checks.changes import NAMED, NAMES_ITSELF, Change
-from indrel.checks.evidence import WHERE, canonicals, stated
+from indrel.checks.evidence import WHERE, answers, canonicals, stated
 from indrel.checks.topics.canonical import ABSOLUTE, OFTEN, SEVERAL, special, stage_special
 from indrel.core.address import site_key, split
 from indrel.core.model import CheckClass, Evidence, Severity
@@ -116,13 +116,14 @@ class _Elsewhere(NamedTuple):
 
 
 class _Wanted(NamedTuple):
-    """A page that is to be shown, by which entry, and what it names as canonical."""
+    """A page that is to be shown, by which entry, and what it folds into: as its canonical, or by a redirect."""
 
     id: int
     url: str
     crawlers: int
     target_url: str
     entry: int
+    names_it: bool
 
 
 def unreachable_host(host: str) -> bool:
@@ -222,27 +223,35 @@ def canonical_host_variant(site: Site) -> Iterator[Hit]:
         yield Hit(one.url, one.crawlers, message, tuple(tags.get(one.id, ())), also=(one.target_url,))
 
 
-@check(
-    "canonical-wanted-folded", CheckClass.BLOCKED, Severity.FIX, feeds=("canonical-fold", "stated"), change=NAMES_ITSELF
-)
+@check("canonical-wanted-folded", CheckClass.BLOCKED, Severity.FIX, feeds=("fold", "stated"), change=NAMES_ITSELF)
 def canonical_wanted_folded(site: Site) -> Iterator[Hit]:
-    """A page that the intent file wants shown names another as canonical.
+    """A page that the intent file wants shown names another as canonical, or redirects to it.
 
-    Why: The page gives way to the other one and is not listed itself.
+    Why: The page gives way to the other one and is not listed itself. Where a pattern reaches an address that redirects,
+    only a person can say whether that address is meant.
     Mend: Let the page name itself, or change the want.
-    Rests on: RFC 6596; the want that the intent file states.
-    Evidence: The canonical, and the intent's entry.
+    Rests on: RFC 6596; RFC 9110 section 15.4; the want that the intent file states.
+    Evidence: The canonical, or the answer and where it leads; and the intent's entry.
     """
     stage_special(site)
     found = site.named(
         _Wanted,
-        f"""SELECT f.id, f.origin || f.path, {site.all_mask} & ~f.barred, t.origin || t.path, f.entry FROM fact f
-        JOIN fact t ON t.id = f.folds_to WHERE f.site AND f.fold_how = 'canonical' AND f.entry IS NOT NULL
-        AND f.want = 'show' AND f.id NOT IN (SELECT id FROM special WHERE why = 'variant') ORDER BY f.origin, f.path""",
+        f"""SELECT f.id, f.origin || f.path, {site.all_mask} & ~f.barred, t.origin || t.path, f.entry, f.fold_how = 'canonical'
+        FROM fact f JOIN fact t ON t.id = f.folds_to WHERE f.site AND f.known AND f.entry IS NOT NULL AND f.want = 'show'
+        AND NOT ({site.terms.another_form}) AND (f.fold_how = 'canonical' AND f.id NOT IN (SELECT id FROM special WHERE why = 'variant')
+            OR f.fold_how IN ('redirect', 'refresh') AND f.tail = 'folded' AND NOT f.listed) ORDER BY f.origin, f.path""",
     )
-    tags = canonicals(site, [one.id for one in found])
+    ids = [one.id for one in found]
+    tags, leads = canonicals(site, ids), answers(site, ids)
     for one in found:
-        if one.crawlers:
-            shown = (*tags.get(one.id, ()), *stated(site, one.entry))
-            message = f"is to be shown, but names another canonical: {one.target_url}"
-            yield Hit(one.url, one.crawlers, message, shown, also=(one.target_url,))
+        entry = site.entry(one.entry)
+        if not one.crawlers or entry is None:
+            continue
+        does = "names another canonical:" if one.names_it else "redirects to"
+        shown = (*(tags.get(one.id, ()) if one.names_it else leads[one.id]), *stated(site, one.entry))
+        mild = None if one.names_it or entry.names_one else Severity.ASK
+        mend = (
+            "" if one.names_it else "Answer with the page itself; or give addresses that redirect another want (`any`)."
+        )
+        message = f"is to be shown, but {does} {one.target_url}"
+        yield Hit(one.url, one.crawlers, message, shown, also=(one.target_url,), severity=mild, mend=mend)

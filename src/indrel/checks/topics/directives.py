@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from indrel.checks.catalogue import Hit, check
+from indrel.checks.catalogue import Hit, Need, check
 from indrel.checks.changes import NO_NOINDEX, SAID, Change, each
 from indrel.checks.evidence import WHERE, Subject, directives, said
 from indrel.checks.measures import MANY, NEARLY_ALL
@@ -266,7 +266,7 @@ def robots_token_slip(site: Site) -> Iterator[Hit]:
         yield Hit(url, mask, what, (evidence,))
 
 
-@check("robots-header-slip", CheckClass.FLAW, Severity.FIX, feeds=("faulty-directive",))
+@check("robots-header-slip", CheckClass.FLAW, Severity.FIX, needs=(Need.LIVE,), feeds=("faulty-directive",))
 def robots_header_slip(site: Site) -> Iterator[Hit]:
     """An X-Robots-Tag header holds a token, scope or date that cannot be read.
 

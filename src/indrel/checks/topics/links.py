@@ -10,7 +10,6 @@ from indrel.checks.changes import LINK, SAID, Change, each, to, with_rel, withou
 from indrel.checks.evidence import (
     WHERE,
     Linking,
-    Subject,
     Wanted,
     answers,
     linking_pages,
@@ -27,6 +26,7 @@ from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
 from indrel.core.page.anchors import rel_slips
 from indrel.core.page.facts import UNFOLLOWED, LinkFlag
 from indrel.decide.site import Site, once
+from indrel.decide.terms import FAILING
 from indrel.ground.sqltext import quoted
 
 HOST_OF = "substr(a.origin, strpos(a.origin, '://') + 3)"
@@ -123,6 +123,15 @@ def _path_hits(site: Site, found: list[Wanted]) -> Iterator[Hit]:
         yield Hit(one.url, one.crawlers, message, (*shown, *stated(site, one.entry)), implied=one.entry is None)
 
 
+class _Failing(NamedTuple):
+    """An address that answers with an error, or, though it is to be shown, asks for credentials."""
+
+    id: int
+    url: str
+    crawlers: int
+    is_locked: bool
+
+
 @check(
     "link-to-gone",
     CheckClass.FLAW,
@@ -131,7 +140,7 @@ def _path_hits(site: Site, found: list[Wanted]) -> Iterator[Hit]:
     change=Change(LINK, to("(the link goes, or leads to an address that is there)")),
 )
 def link_to_gone(site: Site) -> Iterator[Hit]:
-    """Pages link to an address of the site that is gone or broken.
+    """Pages link to an address of the site that is gone or broken, or is to be shown and asks for credentials.
 
     Why: Visitors and crawlers run into an error, and the weight of the links is lost.
     Mend: Point the links at the page that took its place, or take them out; redirect the address if it moved.
@@ -139,8 +148,8 @@ def link_to_gone(site: Site) -> Iterator[Hit]:
     Evidence: What the address answers, and the links.
     """
     found = site.named(
-        Subject,
-        f"SELECT id, origin || path, {site.all_mask} & ~barred FROM fact WHERE site AND tail IN ('gone', 'broken') "
+        _Failing,
+        f"SELECT id, origin || path, {site.all_mask} & ~barred, tail = 'locked' FROM fact WHERE site AND {FAILING} "
         "AND followed + unfollowed > 0 ORDER BY origin, path",
     )
     ids = [one.id for one in found]
@@ -149,7 +158,8 @@ def link_to_gone(site: Site) -> Iterator[Hit]:
         if one.crawlers:
             from_pages = pages.get(one.id, Linking())
             what = shown[one.id][0].text
-            message = f"answers “{what}”, and {_link_to_it(from_pages.pages)}"
+            answer = "is to be shown, but answers" if one.is_locked else "answers"
+            message = f"{answer} “{what}”, and {_link_to_it(from_pages.pages)}"
             yield Hit(one.url, one.crawlers, message, (*shown[one.id], *links.get(one.id, ())), also=from_pages.urls)
 
 

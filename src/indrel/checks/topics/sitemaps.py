@@ -223,7 +223,9 @@ def listed_broken(site: Site) -> Iterator[Hit]:
     yield from _by_answer(site, "tail = 'broken'", "in the sitemap, but broken ({})")
 
 
-@check("listed-locked", CheckClass.CONFLICT, Severity.FIX, feeds=("entry", "locked"), change=ENTRY_GOES)
+@check(
+    "listed-locked", CheckClass.CONFLICT, Severity.FIX, needs=(Need.LIVE,), feeds=("entry", "locked"), change=ENTRY_GOES
+)
 def listed_locked(site: Site) -> Iterator[Hit]:
     """The sitemap puts forward an address that asks for credentials.
 

@@ -15,11 +15,10 @@ from indrel.core.answers import status_text
 from indrel.core.model import CheckClass, Evidence, Severity, plural
 from indrel.core.page.facts import UNFOLLOWED, Mark
 from indrel.decide.site import Site, once
-from indrel.decide.terms import NO_SNIPPET
+from indrel.decide.terms import FILE, NO_SNIPPET
 
 GATE = f"(html AND kind = 'login' AND marks & {int(Mark.ONLY_PASSWORD)} > 0 AND NOT start)"
 JUNK_OPEN = "kind IN ('search-results', 'parameter-variant')"
-FILE = "(read AND NOT html AND kind NOT IN ('feed', 'search-results', 'parameter-variant'))"
 
 
 class _Hidden(NamedTuple):
@@ -212,6 +211,7 @@ def junk_open(site: Site) -> Iterator[Hit]:
     CheckClass.EXPOSED,
     Severity.ASK,
     rests_on_want=True,
+    needs=(Need.LIVE,),
     change=Change(STATUS, to(HEADER)),
     draft="headers",
     feeds=("hide",),

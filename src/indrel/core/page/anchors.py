@@ -59,9 +59,14 @@ def link_flags(rel: str) -> int:
 
 
 def rel_slip(token: str) -> str | None:
-    """The rel token that a misspelt one was meant to be, or None where it is known or like none."""
+    """The rel token that a misspelt one was meant to be, or those that stand joined in one, with a space between them; None
+    where it is known or like none."""
     if token in _REL_KNOWN or len(token) < 3:
         return None
+    several = re.split(r"[,;|]", token)
+    if len(several) > 1:
+        words = [rel_slip(word) or word for word in several if word]
+        return " ".join(words) if any(word in _REL_FLAGS for word in words) else None
     squeezed = token.replace("-", "").replace("_", "")
     if squeezed in _REL_KNOWN:
         return squeezed
@@ -71,7 +76,7 @@ def rel_slip(token: str) -> str | None:
 
 def rel_slips(rel: str) -> dict[str, str]:
     """The tokens of a rel that have no effect, and the known ones that they were meant to be."""
-    meant = {token: rel_slip(token) for token in rel.replace(",", " ").lower().split()}
+    meant = {token: rel_slip(token) for token in rel.lower().split()}
     return {token: word for token, word in meant.items() if word}
 
 
@@ -236,7 +241,12 @@ class Anchors:
 
     def _rel_slip(self, rel: str, line: int | None, text: str) -> None:
         """Keep the rel tokens of an anchor that are near the known ones: they have no effect."""
-        slips = [f"`{token}` has no effect; `{word}` was probably meant" for token, word in rel_slips(rel).items()]
+        slips = [
+            f"tokens are separated by spaces: write `{word}`"
+            if " " in word
+            else f"`{token}` has no effect; `{word}` was probably meant"
+            for token, word in rel_slips(rel).items()
+        ]
         what = "; ".join(slips)
         told = any(slip.text == text and slip.what == what for slip in self.slips)  # once for all anchors like it
         if slips and not told and len(self.slips) < _MOST_SLIPS:
