@@ -5,8 +5,11 @@ from __future__ import annotations
 import json
 import re
 from pathlib import Path
+from typing import Any
 
-from cases import BASE, HOST, NOINDEX, a, canonical, html, sitemap
+import pytest
+
+from cases import BASE, HOST, NOINDEX, a, canonical, html, moved, sitemap
 from conftest import served
 from indrel.demo.server import DemoServer
 from indrel.demo.site import Response
@@ -91,3 +94,55 @@ def test_recheck(indrel: Run, tmp_path: Path) -> None:
     write_site(tmp_path / "b", {"index.html": html(body=a("/gone"))})
     indrel("audit", "b", "--snapshot", "f.indrel", code=1)
     assert "audit it again" in indrel("recheck", "f.indrel", code=2).stderr
+
+
+LISTED = {
+    **BASE,
+    "/sitemap.xml": sitemap("/", "/a"),
+    "/": html(canonical("/"), a("/b")),
+    "/a": html(canonical("/a")),
+    "/b": html(canonical("/b")),
+}
+BEHIND = {
+    **BASE,
+    "/": html(canonical("/"), a("/p/a")),
+    "/robots.txt": BASE["/robots.txt"] + "Disallow: /p/\n",
+    "/p/a": moved("/b"),
+    "/b": html(),
+}
+PAGE = Response(b"<title>Huts</title><p>All huts of the trust.</p>")
+
+
+@pytest.mark.parametrize(
+    ("check", "before", "missing", "after", "missing_after", "became", "because"),
+    [
+        ("robots-unreachable", {**BASE, "/robots.txt": Response(b"", 503)}, None, BASE, None, "mended", ""),
+        ("missing-answers-200", BASE, PAGE, BASE, None, "mended", ""),
+        ("missing-answers-200", BASE, PAGE, BASE, PAGE, "still", ""),
+        ("missing-answers-200", BASE, PAGE, BASE, Response(b"", 503), "unknown", "503 Service Unavailable"),
+        ("no-path", LISTED, None, LISTED, None, "unknown", "pages that may link to it by now were not asked for again: audit anew"),
+        ("barred-canonical", BEHIND, None, BEHIND, None, "still", ""),
+    ],
+)  # fmt: skip
+def test_what_became_of_a_finding(
+    check: str, before: Any, missing: Response | None, after: Any, missing_after: Response | None, became: str, because: str,
+    indrel: Run,
+) -> None:  # fmt: skip
+    """Each finding of the check is one thing only, and nothing is new where the site stayed as it was."""
+    site = served(before, missing)
+    with DemoServer(site=site) as server:
+        rest = ["--rate", 0, "--timeout", 2, "--connect", f"{HOST[8:]}=127.0.0.1:{server.port}"]
+        rest += ["--connect", f"{HOST[12:]}=127.0.0.1:{server.port}"]
+        read = ["--read-barred"] if check == "barred-canonical" else []
+        indrel("audit", HOST + "/", "--snapshot", "1.indrel", "--fail-on", "never", *read, *rest, code=None)
+        later = served(after, missing_after)
+        for kept, now in ((site.pages, later.pages), (site.missing, later.missing)):
+            kept.clear()
+            kept.update(now)  # type: ignore[arg-type]
+        told = json.loads(
+            indrel("recheck", "1.indrel", "--check", check, "--snapshot", "2.indrel", "--json", *rest, code=None).stdout
+        )
+    there = {name: [f for f in told[name] if f["check"] == check] for name in ("mended", "still", "unknown")}
+    assert {name for name, found in there.items() if found} == {became}
+    assert not told["changed"] and (after is not before or not told["new"])
+    assert not because or there["unknown"][0]["unknown_because"] == because

@@ -230,6 +230,7 @@ def _forget(writer: SnapshotWriter, urls: frozenset[str]) -> None:
     own |= {"render_link": "source", "render_request": "source"}
     for table, column in own.items():
         con.execute(f"DELETE FROM {table} WHERE {column} IN (SELECT id FROM again)")
+    con.execute("DELETE FROM probe WHERE url IN (SELECT unnest(?::VARCHAR[]))", [sorted(urls)])
     origins = sorted({origin_of(u) for u in urls} | {origin_of(str(writer.meta["base"]))})
     con.execute("DELETE FROM robots WHERE origin IN (SELECT unnest(?::VARCHAR[]))", [origins])
     con.execute("DELETE FROM robots_as")

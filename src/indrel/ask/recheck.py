@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
-from indrel.ask.unknown import rests_on
+from indrel.ask.unknown import rests_on, rests_on_all
 from indrel.core.model import Finding, Severity
 from indrel.decide.site import Site
 
@@ -65,7 +65,8 @@ def addresses(site: Site, findings: Iterable[Finding], urls: Iterable[str] = ())
     return {
         url
         for (url,) in site.rows(
-            "SELECT origin || path AS url FROM address WHERE site AND url IN (SELECT unnest(?::VARCHAR[]))",
+            """SELECT url FROM (SELECT origin || path AS url FROM address WHERE site UNION ALL SELECT url FROM probe)
+            WHERE url IN (SELECT unnest(?::VARCHAR[]))""",
             [sorted(named)],
         )
     }
@@ -77,13 +78,15 @@ def held(
     asked: set[str],
     unread: Mapping[str, str] | None = None,
     stood: Iterable[Finding] = (),
-    unasked: Callable[[str, str], str | None] = lambda check, url: None,
+    why_unknown: Callable[[Finding], str | None] = lambda finding: None,
+    unread_then: Mapping[str, str] | None = None,
 ) -> Rechecked:
     """What became of all findings of the addresses that were asked for again; like is compared with like.
 
     `unread` are addresses that could not be read this time, with the reason. `stood` are all findings of the earlier audit:
-    what stood already is never new; findings of one rule are told apart by its own line. `unasked` says why the later audit
-    tells nothing of a check at an address, if it does not.
+    what stood already is never new; findings of one rule are told apart by its own line. `why_unknown` says why the later
+    audit does not tell whether a finding holds, if it does not. What rests on an address that the earlier audit had not read,
+    `unread_then`, is not new: nothing was known of it.
     """
     mended: list[Finding] = []
     still: list[Finding] = []
@@ -99,7 +102,10 @@ def held(
         exact = next((f for f in same if _said(f) == _said(finding)), None)
         if exact is not None:
             same.remove(exact)
-            still.append(finding)
+            if why := rests_on_all(finding.check):
+                unknown.append((finding, why))
+            else:
+                still.append(finding)
         else:
             left.append(finding)
     for finding in left:
@@ -110,15 +116,19 @@ def held(
         )
         if same:
             changed.append((finding, same.pop(0)))
-        elif why := next((unread[url] for url in rests_on(finding) if url in unread), None) or unasked(
-            finding.check, finding.url
-        ):
+        elif why := why_unknown(finding):
             unknown.append((finding, why))
         else:
             mended.append(finding)
     known = {(f.check, f.url, _said(f)) for f in stood}
     rest = [f for members in now.values() for f in members if f.url in asked or _of_file(f)]
-    new = [f for f in rest if (f.check, f.url, _said(f)) not in known]
+    then = unread_then or {}
+    new = []
+    for finding in (f for f in rest if (f.check, f.url, _said(f)) not in known):
+        if why := next((then[url] for url in rests_on(finding) if url in then), None):
+            unknown.append((finding, f"in the earlier audit: {why}"))
+        else:
+            new.append(finding)
     return Rechecked(mended, still, changed, new, unknown, sum(1 for url in asked if url not in unread))
 
 

@@ -8,7 +8,7 @@ from typing import Any
 from indrel.checks import checks as catalogue
 from indrel.checks.catalogue import Need
 from indrel.checks.run import why_skipped
-from indrel.core.address import origin_of
+from indrel.core.address import made_up_folder, origin_of
 from indrel.core.answers import status_text
 from indrel.core.model import Finding
 from indrel.core.robots import Access
@@ -21,6 +21,11 @@ UNKNOWN = "NOT read OR status IS NULL OR status >= 500 OR status IN (408, 425, 4
 def rests_on(finding: Finding) -> list[str]:
     """What has to be read again to know whether a finding still holds: its subject, and where its evidence stands."""
     return [finding.url, *(e.where for e in finding.evidence if "://" in e.where)]
+
+
+def _is_canonical(finding: Finding) -> bool:
+    """Whether it is of what a page's own tag names as canonical."""
+    return bool(finding.evidence) and finding.evidence[0].kind == "canonical"
 
 
 def unreachable(site: Site) -> set[str]:
@@ -42,6 +47,13 @@ class Unasked:
             return f"{check} was left out: {because}"
         rendered = check in catalogue() and Need.RENDERED in catalogue()[check].needs
         return "not looked at with the browser this time" if rendered and url not in self._looked else None
+
+
+def rests_on_all(check: str) -> str | None:
+    """Why some addresses asked for again do not tell that a finding still holds: any page may do away with it."""
+    one = catalogue().get(check)
+    of_links = one is not None and one.topic == "links" and Need.COMPLETE in one.needs
+    return "pages that may link to it by now were not asked for again: audit anew" if of_links else None
 
 
 class Unreadable:
@@ -73,8 +85,25 @@ class Unreadable:
 
     def of(self, findings: Iterable[Finding], there: Callable[[str], str]) -> Callable[[Finding], str | None]:
         """Why it cannot be known whether these findings hold; `there` gives the address that stands for one in this audit."""
-        because = self.why(there(url) for finding in findings for url in rests_on(finding))
-        return lambda finding: next((why for url in rests_on(finding) if (why := because.get(there(url)))), None)
+        told = list(findings)
+        because = self.why(there(url) for finding in told for url in rests_on(finding))
+        named = self._canonicals(there(f.url) for f in told if _is_canonical(f))
+
+        def why(finding: Finding) -> str | None:
+            asked = rests_on(finding)
+            as_it_is = _is_canonical(finding) and there(finding.url) == finding.url
+            if as_it_is and (finding.url, finding.evidence[0].text) not in named:
+                asked = asked[:1]  # by now the page names something else: what the other address says is of no weight
+            return next((reason for url in asked if (reason := because.get(there(url)))), None)
+
+        return why
+
+    def _canonicals(self, urls: Iterable[str]) -> set[tuple[str, str]]:
+        """What some pages name as canonical, as it is written."""
+        asked = """SELECT a.origin || a.path AS url, c.text FROM canonical c JOIN address a ON a.id = c.address
+            WHERE url IN (SELECT unnest(?::VARCHAR[]))"""
+        chosen = sorted(set(urls))
+        return set(self.site.rows(asked, [chosen])) if chosen else set()
 
     def why(self, urls: Iterable[str]) -> dict[str, str]:
         """Of some addresses those that could not be read, with the reason."""
@@ -89,26 +118,31 @@ class Unreadable:
         }
         sitemaps = {
             url: (status, error)
-            for url, status, error in self.site.rows("SELECT url, status, fetch_error FROM sitemap")
+            for url, status, error in self.site.rows(
+                "SELECT url, status, fetch_error FROM sitemap UNION ALL SELECT url, final_status, NULL FROM probe"
+            )
         }
         found = {}
         for url in chosen:
-            reason = self._robots(url) or self._page(url, rows.get(url), sitemaps.get(url))
+            reason = self._robots(url)
+            if reason is None:
+                reason = self._page(url, rows.get(url), sitemaps.get(url))
             if reason:
                 found[url] = reason
         return found
 
     def _robots(self, url: str) -> str | None:
+        """Why the rules of a host are not known; empty where they are, None where the address is no robots.txt that was asked for."""
         host = self.site.robots.get(origin_of(url))
         if not url.endswith("/robots.txt") or host is None or not host.known:
             return None
         return status_text(host.status, host.error) if host.access is Access.ALL_BARRED else ""
 
-    def _page(self, url: str, row: tuple[Any, ...] | None, sitemap: tuple[int | None, str | None] | None) -> str | None:
-        if sitemap is not None:
-            return None if sitemap[0] == 200 or (sitemap[0] and 400 <= sitemap[0] < 500) else status_text(*sitemap)
+    def _page(self, url: str, row: tuple[Any, ...] | None, file: tuple[int | None, str | None] | None) -> str | None:
+        if file is not None:  # a sitemap, or an address that was made up
+            return None if file[0] == 200 or (file[0] and 400 <= file[0] < 500) else status_text(*file)
         if row is None:
-            return self.whole
+            return self.whole if made_up_folder(url) is None else "a made-up address was not asked for"
         read, status, error, barred, unseen = row
         if not unseen:
             return None
@@ -116,4 +150,4 @@ class Unreadable:
             return status_text(status, error)
         if barred:
             return self._shut.get(origin_of(url)) or "barred, so it was not read"
-        return self.whole
+        return self.whole or "not read"

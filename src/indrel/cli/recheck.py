@@ -48,7 +48,7 @@ def recheck(
     """Ask again just for the addresses of findings, and say what is mended; a new snapshot keeps the answers."""
     from indrel import pipeline
     from indrel.ask import recheck as again
-    from indrel.ask.unknown import Unasked, Unreadable, rests_on
+    from indrel.ask.unknown import Unasked, Unreadable
     from indrel.core.address import split
 
     opt.check_ids(check)
@@ -65,6 +65,7 @@ def recheck(
     stood = list(verdict.findings)
     before = again.chosen(stood, check or (), cause or (), named)
     asked = again.addresses(site, before, named)
+    unread_then = Unreadable(site).why(asked)
     picked = set(before)
     before = [f for f in stood if not f.accepted and (f in picked or f.url in asked)]
     host, origin = split(site.base).host, site.base_origin
@@ -83,8 +84,12 @@ def recheck(
     gathered = pipeline.ask_again(path, keep or pipeline.new_snapshot_path(host), asked, options)
     progress.clear()
     later, after = pipeline.examine(gathered.snapshot, crawlers, wants)
-    unread = Unreadable(later).why({*asked, *(url for f in before for url in rests_on(f))})
-    found = again.held(before, [f for f in after.findings if not f.accepted], asked, unread, stood, Unasked(later).why)
+    readable, unasked = Unreadable(later), Unasked(later)
+    unread, unseen = readable.why(asked), readable.of(before, str)
+    there = [f for f in after.findings if not f.accepted]
+    found = again.held(
+        before, there, asked, unread, stood, lambda f: unseen(f) or unasked.why(f.check, f.url), unread_then
+    )
     later.close()
     subject = after.headline.subject
     if json:

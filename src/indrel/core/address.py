@@ -170,6 +170,13 @@ def made_up_path(host: str) -> str:
     return f"/indrel-no-such-page-{hashlib.blake2b(host.encode(), digest_size=6).hexdigest()}"
 
 
+def made_up_folder(url: str) -> str | None:
+    """The folder in which an address was made up, empty for the root of its host; None where it was not made up."""
+    parts = split(url)
+    name = made_up_path(parts.host)
+    return parts.path[: -len(name)].strip("/") if parts.path.endswith(name) else None
+
+
 class Joiner:
     """Joins many references as written on pages, remembering what it has joined.
 

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from indrel.core.address import Joiner, made_up_path, normalise, split
+from collections.abc import Iterable
+
+from indrel.core.address import Joiner, made_up_folder, made_up_path, normalise, origin_of, split
 from indrel.core.page.headers import content_type, is_html
 from indrel.core.page.html import read_page
 from indrel.core.robots.access import MAX_HOPS
@@ -61,6 +63,17 @@ class MadeUp:
         )  # fmt: skip
         if folder is None:
             self.hashes[origin] = facts.text_hash if facts else None
+
+    async def ask_again(self, urls: Iterable[str]) -> set[str]:
+        """Ask anew for those of some addresses that were made up; gives the others."""
+        others = set()
+        for url in sorted(urls):
+            folder = made_up_folder(url)
+            if folder is None:
+                others.add(url)
+            else:
+                await self.ask(origin_of(url), folder or None)
+        return others
 
     async def ask_sections(self, origin: str) -> None:
         """One made-up address in each large section of a host: another program may answer there. Once for a snapshot."""

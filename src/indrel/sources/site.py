@@ -178,13 +178,11 @@ class LiveSite:
             await self.made_up.ask(origin)
             for host in self.options.hosts:
                 await self._declared_host(host)
-        self._enqueue(
-            [*(u for u in self.options.also if self.recorder.on_site(u)), self.start, *sorted(self.options.only or ())],
-            0,
-        )
         for host, role in self._asked_before:
             if role != "variant" or await self._is_there(host + "/"):
                 await self.learn_robots(host, role)
+        known = sorted(await self.made_up.ask_again(self.options.only or ()))
+        self._enqueue([*(u for u in self.options.also if self.recorder.on_site(u)), self.start, *known], 0)
         if fresh or self.options.only is not None:
             if self.options.as_crawlers:
                 await self._as_crawlers(origin)
