@@ -58,6 +58,10 @@ TABLE: list[tuple[dict[str, Any], str | None, dict[str, Any], set[str], set[str]
      {"listed-broken", "link-to-gone"}),
     ({**LINKED, "/a": moved("/b"), "/b": page()}, SHOW, {}, {"canonical-wanted-folded"}, set()),
     (listed("/a", moved("/b")), SHOW, {}, {"listed-redirects"}, {"canonical-wanted-folded"}),
+    ({**LINKED, "/": html('<meta name="bingbot" content="noindex">', a("/b") + a("/a", rel="nofollow")), "/b": html(body=a("/a")), "/a": page()},
+     SHOW, {}, {"link-nofollow-inside"}, set()),
+    ({**listed("/x", page()), "/": html(body=a("/a", "/b")), "/a": html('<meta name="robots" content="none">', a("/x")), "/b": html(body=a("/x"))},
+     None, {"limit": 3}, set(), {"noindex-nofollow-hub"}),
     ({**LINKED, "/a": Response(b"", 403)}, None, {}, set(), {"link-to-gone"}),
     ({**LINKED, "/a": Response(b"", 403)}, HIDE, {}, set(), {"link-to-gone"}),
 ]  # fmt: skip

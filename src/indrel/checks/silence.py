@@ -49,7 +49,13 @@ def without_consequences(site: Site, found: Iterable[Mark]) -> list[Mark]:
     found = list(found)
     shut = _shut(site, found)
     nofollow = {c for m in found if m.check == "site-nofollow" for c in m.crawlers}
-    starts = {url for m in found if m.check == "start-not-open" for url in (m.url, site.fronts.get(_origin(m.url), ""))}
+    starts: dict[str, set[str]] = {}
+    blind: set[str] = set()
+    for mark in (m for m in found if m.check == "start-not-open"):
+        for url in {mark.url, site.fronts.get(_origin(mark.url), "")}:
+            starts.setdefault(url, set()).update(mark.crawlers)
+        if _origin(mark.url) == site.base_origin:
+            blind |= set(mark.crawlers) - _led_on(site, mark.url)
     visits = {m.url for m in found if m.check == "script-needs-visit"}
     soft = {m.url: m.crawlers for m in found if m.check == "soft-missing"}
     closed = {f"{s}://{h}" for h in site.intent.closed for s in ("https", "http")}
@@ -62,17 +68,15 @@ def without_consequences(site: Site, found: Iterable[Mark]) -> list[Mark]:
             continue
         if mark.url in visits and mark.check in FOLLOWS_FROM_NEEDED_VISIT:
             continue
-        if mark.url in starts and mark.check in FOLLOWS_FROM_SHUT - {"start-not-open"}:
-            continue
-        if starts and origin == site.base_origin and mark.check in FOLLOWS_FROM_NOFOLLOW:
-            continue  # what the start page leads to could not be seen
         gone: set[str] = set()
+        if mark.check in FOLLOWS_FROM_SHUT - {"start-not-open"}:
+            gone |= starts.get(mark.url, set())
         elsewhere = mark.check == "resource-barred" and origin != site.base_origin  # pages of another host miss it
         for check, crawlers in () if elsewhere else shut.get(origin, {}).items():
             if _follows(mark.check, check):
                 gone |= crawlers
         if mark.check in FOLLOWS_FROM_NOFOLLOW and origin == site.base_origin:
-            gone |= nofollow
+            gone |= nofollow | blind
         if mark.check in FOLLOWS_FROM_SOFT_MISSING:
             gone.update(soft.get(mark.url, ()))
         left = tuple(c for c in mark.crawlers if c not in gone) if gone else mark.crawlers
@@ -80,6 +84,15 @@ def without_consequences(site: Site, found: Iterable[Mark]) -> list[Mark]:
             mark.crawlers = left
             kept.append(mark)
     return kept
+
+
+def _led_on(site: Site, start: str) -> set[str]:
+    """The crawlers for which a start page that is not open leads to other pages all the same: it is read, and followed."""
+    rows = site.rows(
+        f"SELECT {site.all_mask} & ~barred & ~nofollow FROM fact WHERE origin || path = ? AND read AND status < 300",
+        [start],
+    )
+    return set(site.names(rows[0][0])) if rows else set()
 
 
 def _shut(site: Site, found: Iterable[Mark]) -> dict[str, dict[str, set[str]]]:

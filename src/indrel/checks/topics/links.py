@@ -227,7 +227,8 @@ def link_nofollow_inside(site: Site) -> Iterator[Hit]:
     Evidence: The unfollowed links.
     """
     told = {one.id for one in cut_off(site)} if site.complete else set()
-    wanted = _linked_unfollowed(site, "want = 'show' AND tail IN ('', 'unread')")
+    there = "tail IN ('', 'unread')" if site.complete else "tail = ''"  # else it may yet turn out to be gone
+    wanted = _linked_unfollowed(site, f"want = 'show' AND {there}")
     found = [one for one in wanted if one.id not in told and one.crawlers]
     ids = [one.id for one in found]
     links, pages = links_to(site, ids, unfollowed=True), linking_pages(site, ids, unfollowed=True)

@@ -406,7 +406,7 @@ def host_open(site: Site) -> Iterator[Hit]:
     CheckClass.BLOCKED,
     Severity.ASK,
     rests_on_want=True,
-    needs=(Need.LINKS,),
+    needs=(Need.LINKS, Need.COMPLETE),
     feeds=("nofollow", "link"),
 )
 def noindex_nofollow_hub(site: Site) -> Iterator[Hit]:
@@ -427,7 +427,10 @@ def noindex_nofollow_hub(site: Site) -> Iterator[Hit]:
 
 @once
 def hub_links(site: Site) -> dict[int, tuple[str, int, list[str], bool, list[Evidence]]]:
-    """Pages that are hidden with nofollow and alone lead to wanted pages: address, crawlers, targets, implied, links."""
+    """Pages that are hidden with nofollow and alone lead to wanted pages: address, crawlers, targets, implied, links; none
+    where pages that may lead there too were not read."""
+    if not site.complete:
+        return {}
     found: dict[int, tuple[str, int, list[str], bool, list[Evidence]]] = {}
     for number, url, mask, target, entry, line, text, where in site.rows(
         f"""WITH hub AS (SELECT id, origin || path AS url, hidden & nofollow AS mask FROM fact
