@@ -260,7 +260,11 @@ CASES: dict[str, Case] = dict(
         ),
         robots_case("robots-rule-never-wins", ["Disallow: /a", "Allow: /a"], ["Disallow: /a", "Allow: /ab"]),
         robots_case("robots-foreign-sitemap", ["Sitemap: /sitemap.xml"], [f"Sitemap: {HOST}/sitemap.xml"]),
-        robots_case("robots-tells-secrets", ["Disallow: /old/backup-2025/"], ["Disallow: /administration-fees/"]),
+        robots_case(
+            "robots-tells-secrets",
+            ["Disallow: /old/backup-2025/"],
+            ["Disallow: /administration-fees/", "Disallow: /account/lost_password", "Disallow: /password/reset"],
+        ),
         robots_case("robots-too-long", ["#" * 512_000, "Disallow: /x"], ["Disallow: /x"]),
         robots_case("robots-encoding", ["Disallow: /\0"], ["Disallow: /\u00fc"]),
         robots_case("robots-rule-unused", ["Disallow: /nothing/"], ["Disallow: /a"], pages={"/": html(body=a("/a"))}),

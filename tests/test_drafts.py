@@ -129,6 +129,22 @@ def test_robots_keeps_comments_and_order(audit_site: AuditSite, indrel: Run, tmp
     assert (tmp_path / "new/robots.txt").read_bytes() == found.body and "1 address can be fetched again" in done.stdout
 
 
+def test_where_nothing_says_what_is_wanted_each_content_is_listed_once(audit_site: AuditSite) -> None:
+    """Nor are exports of a list, one for each order, put forward; the first line says that something was not read."""
+    prose = "<p>The stove burns wood that walkers carry up, and water comes from the beck below the door.</p>"
+    csv, same = Response(b"bed,night", media_type="text/csv"), html(body=prose, title="A")
+    pages = {
+        "/": html(canonical("/"), a("/a", "/a?tab=notes", "/beds.csv", "/beds.csv?sort=bed", "/c")), "/a": same, "/a?tab=notes": same,
+        "/beds.csv": csv, "/beds.csv?sort=bed": csv, "/c": html(body=prose.upper() + prose, title="C"),
+    }  # fmt: skip
+    site, verdict = audit_site(pages)
+    found = sitemap_draft.draft(site)
+    assert re.findall("example(/.*?)</loc>", found.files["sitemap.xml"].decode()) == ["/", "/a", "/beds.csv", "/c"]
+    assert found.left_out["with the same content as another address"] == [HOST + "/a?tab=notes"]
+    assert "not complete" not in verdict.headline.sentence
+    assert " UTC (not complete): " in audit_site(pages, limit=2)[1].headline.sentence
+
+
 def test_sitemap_holds_only_what_is_open_and_final(audit_site: AuditSite, indrel: Run, tmp_path: Path) -> None:
     links = ["/a", "/b/1", "/b/2", "/hidden", "/gone", "/moved"]
     dated = '<script type="application/ld+json">{"@type": "Article", "dateModified": "2026-10-01"}</script>'

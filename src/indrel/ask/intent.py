@@ -277,6 +277,7 @@ def _written(site: Site, groups: Iterable[_Group]) -> str:
     hosts = ", ".join(f'"{h}"' for h in site.meta.get("hosts", []) if h != host and h not in site.intent.closed)
     lines = [
         f"# What the owner of {host} wants: a first draft from the audit of {day}. Edit it to say what you want.",
+        *([] if site.complete else ["# That audit is not complete: what was not read may say otherwise."]),
         "# want: show, hide, lock, drop or any. The last entry that matches decides.",
         "crawlers = [" + ", ".join(f'"{c.token}"' for c in site.crawlers) + "]",
     ]

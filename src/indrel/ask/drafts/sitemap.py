@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
@@ -16,6 +16,7 @@ from indrel.core.page.tokens import parse_date
 from indrel.core.page.wording import W3C_DATE
 from indrel.core.sitemap.write import Line, index, packed, urlsets
 from indrel.decide.site import Site
+from indrel.decide.twins import idle_parameters, open_twins
 from indrel.ground.errors import IndrelError
 from indrel.ground.sqltext import quoted_list
 from indrel.sources.options import GatherOptions
@@ -45,24 +46,28 @@ def draft(site: Site, gzip: bool = False, split: bool = False) -> SitemapDraft:
     """Write a sitemap for the site's main host. Raises IndrelError if what was written fails its own checks.
 
     Wanted is what the intent states or the site implies; where it has no sitemap and the intent states
-    no want to show, every open page of a plain kind.
+    no want to show, every open page of a plain kind, once for each content.
     """
     has_list = bool(site.one("SELECT count(*) FROM entry WHERE address IS NOT NULL"))
     states_show = any(e.want is Want.SHOW for e in site.intent.wants)
     implied = not has_list and not states_show
     kinds = quoted_list(PLAIN_KINDS)
-    wanted = f"(want = '{Want.SHOW}'" + (f" OR (want = '{Want.ANY}' AND kind IN ({kinds})))" if implied else ")")
+    plain = f"kind IN ({kinds}) AND NOT (kind = 'document' AND contains(path, '?'))"
+    wanted = f"(want = '{Want.SHOW}'" + (f" OR (want = '{Want.ANY}' AND {plain}))" if implied else ")")
     rows = site.rows(
-        f"""SELECT chosen.url, section, n.last_modified, n.fetched, p.modified,
+        f"""SELECT chosen.id, want, chosen.url, section, n.last_modified, n.fetched, p.modified,
             (SELECT max(e.lastmod) FROM entry e WHERE e.address = chosen.id)
-        FROM (SELECT id, origin || path AS url, {site.sections.sql} AS section FROM fact
+        FROM (SELECT id, want, origin || path AS url, {site.sections.sql} AS section FROM fact
             WHERE known AND NOT closed AND origin = ? AND {wanted} AND open = {site.all_mask}) chosen
         JOIN answer n ON n.address = chosen.id LEFT JOIN page p ON p.address = chosen.id ORDER BY section, chosen.url""",
         [site.base_origin],
     )
     flat = _flat_dates(site)
+    again = _said_elsewhere(site, {number: want for number, want, *_ in rows}) if implied else set()
     sections: dict[str, list[Line]] = {}
-    for url, section, header, fetched, modified, earlier in rows:
+    for number, _, url, section, header, fetched, modified, earlier in rows:
+        if number in again:
+            continue
         lastmod = (
             modified
             or (earlier if earlier not in flat and _is_date(earlier) else None)
@@ -71,8 +76,21 @@ def draft(site: Site, gzip: bool = False, split: bool = False) -> SitemapDraft:
         sections.setdefault(section, []).append(Line(url, lastmod))
     every = [line for lines in sections.values() for line in lines]
     dated = sum(1 for line in every if line.lastmod is not None)
-    found = SitemapDraft(_written(site, sections, gzip, split), len(every), dated, _left_out(site, wanted), implied)
+    left_out = _left_out(site, wanted)
+    if again:
+        left_out["with the same content as another address"] = [url for number, _, url, *_ in rows if number in again]
+    found = SitemapDraft(_written(site, sections, gzip, split), len(every), dated, left_out, implied)
     _prove(found)
+    return found
+
+
+def _said_elsewhere(site: Site, wants: Mapping[int, str]) -> set[int]:
+    """Of addresses that nothing says are wanted, those with the same content as another that is put forward."""
+    found: set[int] = set()
+    for twins in open_twins(site):
+        if not twins.near or idle_parameters(twins.urls):
+            there = [number for number in twins.ids if number in wants]
+            found.update(number for number in there[1:] if wants[number] == Want.ANY)
     return found
 
 

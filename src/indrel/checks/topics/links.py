@@ -140,9 +140,10 @@ class _Failing(NamedTuple):
     change=Change(LINK, to("(the link goes, or leads to an address that is there)")),
 )
 def link_to_gone(site: Site) -> Iterator[Hit]:
-    """Pages link to an address of the site that is gone or broken, or is to be shown and asks for credentials.
+    """Pages link to an address of the site that is gone or broken.
 
-    Why: Visitors and crawlers run into an error, and the weight of the links is lost.
+    Why: Visitors and crawlers run into an error, and the weight of the links is lost. A page that asks for credentials is
+    told of only where it is to be shown: else it is linked for those who may sign in.
     Mend: Point the links at the page that took its place, or take them out; redirect the address if it moved.
     Rests on: RFC 9110 section 15.5 and 15.6: 4xx and 5xx say that there is nothing to be had.
     Evidence: What the address answers, and the links.

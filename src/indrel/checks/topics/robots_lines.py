@@ -33,7 +33,7 @@ _REGEX = re.compile(r"\.\*|\.\+|\[[^\]]*\]|\(.*[|*].*\)|\(\?|^\^|\\[dws.]|\|")
 # `/wp-admin` is the same on every site of its system, which writes that rule itself: it tells nothing
 _SECRET = re.compile(
     r"(?:^|[/_.-])(?:(?<!/wp-)admin|administrator|backups?|bak|sql|dumps?|private|personal|secrets?|internal|confidential|intranet|"
-    r"invit(?:e|es|ation|ations)|passwords?|passwd|staff|tokens?|env|git)(?=$|[/_.*$?-])",
+    r"invit(?:e|es|ation|ations)|(?<!lost[_-])(?<!forgot[_-])(?<!reset[_-])passwords?(?![/_-](?:reset|new|edit|forgot|recovery))|passwd|staff|tokens?|env|git)(?=$|[/_.*$?-])",
     re.IGNORECASE,
 )
 
