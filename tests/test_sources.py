@@ -253,6 +253,21 @@ def test_an_app_that_answers_everything(audit_site: AuditSite) -> None:
     assert {"robots-is-page", "missing-answers-200"} <= found and "sitemap-is-page" in found
 
 
+def test_relative_links_on_a_page_that_answers_any_path_come_to_an_end(audit_site: AuditSite) -> None:
+    """`a/b/a/c/...`: no number differs and nothing repeats; only that all of it is one page tells that it has no end."""
+    trap = html(body="<p>The huts stand above the tarns, open all year.</p>" * 5 + a("a/", "b/", "c/"))
+    site, verdict = audit_site(
+        {"/": trap, "/robots.txt": "User-agent: *\nDisallow:"}, Response(trap.encode()), per_pattern=10
+    )
+    assert verdict.complete and verdict.addresses < 200
+    assert any(
+        "only copies of https://www.sarnfell.example/ name them (--per-pattern)" in note for note in verdict.notes
+    )
+    assert sum(site.meta["copies"].values()) == len(
+        list(site.rows("SELECT 1 FROM fact WHERE site AND known AND tail = 'unread'"))
+    )
+
+
 def test_the_same_site_gives_the_same_answer(audit_site: AuditSite) -> None:
     pages = {
         **BASE,

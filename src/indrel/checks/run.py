@@ -112,6 +112,11 @@ def notes_of(site: Site) -> tuple[str, ...]:
         "only pages of such patterns name them (--per-pattern)"
         for shape, count in list(bounded.items())[:20]
     ]
+    left += [
+        f"{plural(count, 'address', 'addresses')} {'was' if count == 1 else 'were'} left unread: only copies of {url} name "
+        f"{'it' if count == 1 else 'them'} (--per-pattern)"
+        for url, count in list((site.meta.get("copies") or {}).items())[:20]
+    ]
     part = (f"no page stands at {site.base}: the folder is taken for a part of the site",) if site.is_part else ()
     return (*told, *part, *unread, *left, *_unrendered(site), *_left_out(site))
 

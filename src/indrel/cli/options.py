@@ -69,7 +69,7 @@ PatternOption = Annotated[
         "--per-pattern",
         min=1,
         metavar="N",
-        help="Read at most N addresses that differ only in numbers or parameter values.",
+        help="Read at most N addresses that differ only in numbers or parameter values, and follow at most N copies of a page.",
     ),
 ]
 RateOption = Annotated[

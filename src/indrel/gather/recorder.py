@@ -135,6 +135,12 @@ class Recorder:
         return {batch.urls[position]: found[position] for position in sorted(found)}
 
     @staticmethod
+    def texts(batch: Parsed) -> list[tuple[int, int | None, int]]:
+        """Of each page of a batch its number, the hash of its text and its length."""
+        digest, length = place("page", "text_hash"), place("page", "text_length")
+        return [(row[0], row[digest], row[length]) for row in batch.pages]
+
+    @staticmethod
     def _numbered(row: tuple[Any, ...], at: int, numbers: npt.NDArray[np.int32]) -> tuple[Any, ...]:
         """A row whose column at that place is a position, with the address's number there."""
         position = row[at]

@@ -41,6 +41,7 @@ def document(verdict: Verdict, site: Site) -> dict[str, Any]:
     doc["wanted_unlisted"] = unlisted(site)
     doc["left_out_of_sitemaps"] = [{"section": section, "pages": pages} for section, pages in left_out(site)]
     doc["bounded_patterns"] = [{"pattern": p, "left": n} for p, n in (site.meta.get("bounded") or {}).items()]
+    doc["bounded_copies"] = [{"url": url, "left": n} for url, n in (site.meta.get("copies") or {}).items()]
     doc["link_flow"] = flow.as_json() if flow else None
     if verdict.baseline:
         doc["baseline"] = {

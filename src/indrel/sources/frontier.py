@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter, deque
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 
 MAX_CLICKS = 60
 """Links further than so many from what was known at first are not followed."""
@@ -18,6 +18,9 @@ PER_PATTERN = 200
 BETWEEN = 25
 """How many times as many are read of a pattern that only other patterns name: spaces can be endless together
 (months name days, days name months), but a list in pages rightly names thousands."""
+
+LEAST_TEXT = 200
+"""Characters that a page's text has at least where others may be copies of it."""
 
 _TOKEN = re.compile(r"(?<![a-z0-9])(?=[a-z-]*[0-9])[0-9a-f]{8,}(?:-[0-9a-f]{4,})*(?![a-z0-9])|[0-9]+")
 _VALUE = re.compile(r"=[^&;]*")
@@ -48,6 +51,10 @@ class Frontier:
         self._alike: Counter[str] = Counter()
         self._between: Counter[str] = Counter()
         self._bounded: dict[int, str] = {}
+        self._said: dict[int, tuple[str, int]] = {}
+        self._copied: dict[int, str] = {}
+        self.copies: Counter[str] = Counter()
+        """Per page how many addresses were left unread that only copies of it name."""
 
     def add(self, number: int, url: str, clicks: int, hops: int = 0, sources: Iterable[str] | None = None) -> bool:
         """Queue an address unless it was queued before or its pattern's bound is reached.
@@ -59,9 +66,11 @@ class Frontier:
         shape = pattern(url)
         if sources is not None and self._is_bounded(number, url, shape, clicks, hops, sources):
             return False
-        before = self._bounded.pop(number, None)
+        before, copy = self._bounded.pop(number, None), self._copied.pop(number, None)
         if before is not None:
             self.left[before] -= 1
+        if copy is not None:
+            self.copies[copy] -= 1
         self.seen.add(number)
         self.queue.append((url, clicks, hops))
         return True
@@ -80,6 +89,24 @@ class Frontier:
             self._bounded[number] = shape
             self.left[shape] += 1
         return True
+
+    def worn(self, texts: Iterable[tuple[int, int | None, int]], urls: Mapping[int, str]) -> dict[int, str]:
+        """Of pages (number, hash of the text, its length) those that say what a bound's number of others said, with
+        the first of these: a server that answers any path with the same page, and relative links on it, have no end."""
+        found = {}
+        for number, digest, length in texts:
+            if digest is not None and length >= LEAST_TEXT:
+                first, count = self._said.get(digest, (urls[number], 0))
+                self._said[digest] = first, count + 1
+                if count >= self.per_pattern:
+                    found[number] = first
+        return found
+
+    def leave(self, number: int, first: str) -> None:
+        """Leave an address unread that only copies of a page name."""
+        if number not in self.seen and number not in self._copied:
+            self._copied[number] = first
+            self.copies[first] += 1
 
     def bounded(self) -> dict[str, int]:
         """The patterns of which addresses were left unread, with their number; the largest first."""

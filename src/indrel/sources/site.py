@@ -197,7 +197,8 @@ class LiveSite:
             from indrel.sources.live_rendering import render_site
 
             await render_site(self)
-        self.recorder.writer.set_meta(bounded=self.frontier.bounded())
+        copies = {url: count for url, count in self.frontier.copies.most_common() if count > 0}
+        self.recorder.writer.set_meta(bounded=self.frontier.bounded(), copies=copies)
         if not self.lost and not self.interrupted:
             await self._beside(origin)
 
@@ -472,7 +473,7 @@ class LiveSite:
                 rows.append(page.row)
                 clicks = min(clicks, page.clicks)
                 octets += len(page.task.data)
-            pages = {task.page: pattern(task.url) for task in batch}
+            pages = {task.page: task.url for task in batch}
             self._parsing += 1
             self._stir()
             answers = await loop.run_in_executor(self._executor, self.pool.parse, batch)
@@ -483,8 +484,13 @@ class LiveSite:
             for parsed in answers:
                 mentioned = self.recorder.parsed(parsed, self.frontier.seen)
                 if self.options.follow_links and follow:
+                    worn = self.frontier.worn(self.recorder.texts(parsed), pages)
                     for url, sources in mentioned.items():
-                        self._enqueue([url], clicks + 1, 0, [pages[n] for n in sources if n in pages])
+                        named = [pattern(pages[n]) for n in sources if n not in worn]
+                        if named:
+                            self._enqueue([url], clicks + 1, 0, named)
+                        else:
+                            self.frontier.leave(self.recorder.id(url), worn[min(sources)])
             self.options.progress.update(self.recorder.pages, len(self.frontier.queue), split(self.start).host)
             for _ in batch:
                 self._done_one()
