@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from cases import XMLNS
-from indrel.core.address import Joiner, normalise, site_key, split, variants
+from indrel.core.address import BARE_HOST, Joiner, host_name, normalise, site_key, split, variants
 from indrel.core.page.head import head_end
 from indrel.core.page.headers import content_type, has_relation, link_relations, looks_like_html
 from indrel.core.page.html import read_page
@@ -53,6 +53,20 @@ def test_what_is_known_of_an_origin_changes_nothing(origin: str, rest: str) -> N
 def test_normalising_again_changes_nothing(text: str) -> None:
     once = normalise("/" + text.replace("%", "%25"), BASE)
     assert once is None or normalise(once) == once
+
+
+@pytest.mark.parametrize(
+    ("text", "name"),
+    [
+        ("localhost:1313", "localhost:1313"), ("127.0.0.1:8080/huts/", "127.0.0.1:8080"), ("[::1]:81", "[::1]:81"),
+        ("WWW.Hütte.example:8080/", "www.xn--htte-0ra.example:8080"), ("hut-box:3000", "hut-box:3000"), ("public", None), ("a b.c", None),
+    ],
+)  # fmt: skip
+def test_hosts_as_people_name_them(text: str, name: str | None) -> None:
+    assert bool(BARE_HOST.match(text)) is (name is not None)
+    assert (
+        name is None or host_name(text.partition("/")[0]) == name == split(normalise(f"http://{text}") or "").origin[7:]
+    )
 
 
 def test_parts_and_sites() -> None:

@@ -88,6 +88,7 @@ def test_patterns_mean_the_same_in_queries(pattern: str, paths: list[str]) -> No
         ("//staging.sarnfell.example/*", f"{HOST}/a", False),
         ("https://staging.sarnfell.example", "http://staging.sarnfell.example/", True),
         ("/a", "https://staging.sarnfell.example/a", False),
+        ("//*.Hütte.example/a", "https://www.xn--htte-0ra.example/a", True),
     ],
 )
 def test_matching(pattern: str, url: str, holds: bool) -> None:

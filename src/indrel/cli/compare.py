@@ -57,14 +57,14 @@ def compare(
 
 
 def _hosts(values: list[str] | None) -> HostMap:
-    from indrel.core.address import HostMap
+    from indrel.core.address import HostMap, host_name
 
     found = {}
     for value in values or ():
         one, equals, other = value.partition("=")
         if not (one.strip() and equals and other.strip()) or "/" in value:
             raise UsageError(f"--map {value}: write HOST=HOST, as staging.sarnfell.example=www.sarnfell.example")
-        found[one.strip().lower()] = other.strip().lower()
+        found[host_name(one)] = host_name(other)
     return HostMap(found)
 
 

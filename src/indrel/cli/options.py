@@ -200,6 +200,7 @@ def doubt_crawlers(names: list[str] | None, quiet: bool) -> None:
 
 
 def parse_connect(values: list[str] | None) -> tuple[Connect, ...]:
+    from indrel.core.address import host_name
     from indrel.sources.options import Connect
 
     found = []
@@ -208,7 +209,7 @@ def parse_connect(values: list[str] | None) -> tuple[Connect, ...]:
         address, colon, port = place.rpartition(":")
         if not (host and equals and address and colon and port.isdigit() and 0 < int(port) < 65_536):
             raise UsageError(f"--connect {value}: write HOST=ADDRESS:PORT, as www.sarnfell.example=127.0.0.1:8080")
-        found.append(Connect(host.strip().lower(), address.strip(), int(port)))
+        found.append(Connect(host_name(host), address.strip(), int(port)))
     return tuple(found)
 
 

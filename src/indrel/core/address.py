@@ -20,7 +20,10 @@ MAX_LENGTH = 8192
 _PERCENT = re.compile(r"%([0-9a-fA-F]{2})")
 _UNRESERVED = {f"{ord(c):02X}": c for c in "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-._~"}
 
-BARE_HOST = re.compile(r"^(localhost|[\w-]+(\.[\w-]+)*\.[a-z][a-z0-9-]+)(:[0-9]+)?(/|$)", re.IGNORECASE)
+BARE_HOST = re.compile(
+    r"^(localhost|[\w-]+(\.[\w-]+)*\.[a-z][a-z0-9-]+|[0-9]+(\.[0-9]+){3}|\[[0-9a-f:.]+\]|[\w-]+(?=:[0-9]))(:[0-9]+)?(/|$)",
+    re.IGNORECASE,
+)
 """A host as people name it, without a scheme; a path may follow."""
 
 
@@ -163,6 +166,15 @@ def is_ip(host: str) -> bool:
     except ValueError:
         return False
     return True
+
+
+def host_name(text: str) -> str:
+    """A host's name (a port may follow) as addresses have it: in lower case, other scripts in their ASCII form (RFC 5890)."""
+    name = text.strip().lower()
+    if name.isascii():
+        return name
+    labels = (label if label.isascii() else normalise(f"http://{label}/") for label in name.split("."))
+    return ".".join(label.removeprefix("http://").rstrip("/") if label else "" for label in labels)
 
 
 def made_up_path(host: str) -> str:

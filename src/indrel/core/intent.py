@@ -15,7 +15,7 @@ from pathlib import Path
 from typing import Any, NoReturn
 from urllib.parse import quote
 
-from indrel.core.address import normalise_percent, split
+from indrel.core.address import host_name, normalise_percent, split
 from indrel.core.model import Want
 from indrel.core.page.tokens import CHOICE, nearest
 from indrel.ground.errors import InputError
@@ -58,7 +58,7 @@ class Match:
     @cached_property
     def host(self) -> str:
         rest = self.text.partition("//")[2] if self._names_host else ""
-        return rest.partition("/")[0].lower()
+        return host_name(rest.partition("/")[0])
 
     @cached_property
     def path(self) -> str:
@@ -326,7 +326,7 @@ class _Reader:
         name = re.sub(r"^https?://", "", text.strip().lower()).rstrip("/")
         if not re.fullmatch(r"[a-z0-9\u0080-\uffff._-]+(:[0-9]+)?|\[[0-9a-f:.]+\](:[0-9]+)?", name):
             self.fail(line, f"`{text}` is not a host name: write it as staging.sarnfell.example")
-        return name if name.isascii() else name.encode("idna").decode()
+        return host_name(name)
 
     def match(self, table: str, index: int, found: dict[str, Any]) -> Match | None:
         text = self.text(table, index, found, "match")
