@@ -1,5 +1,5 @@
 """`python -m indrel`."""
 
-from indrel.cli.app import main
+from indrel.cli.app import entry
 
-main()
+entry()

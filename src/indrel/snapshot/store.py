@@ -6,6 +6,7 @@ settings locked, and refused unless it holds just the tables that are known here
 
 from __future__ import annotations
 
+import atexit
 import json
 import logging
 import os
@@ -71,6 +72,7 @@ def _connect(path: Path | None = None, memory: str | None = None) -> duckdb.Duck
         con.execute(f"SET memory_limit = {quoted(limit)}")
     else:
         con = duckdb.connect(":memory:", config={**_CONFIG, "memory_limit": limit, "temp_directory": str(scratch)})
+        atexit.register(shutil.rmtree, scratch, ignore_errors=True)  # a process that ends at once does not close it
     if path is not None:
         con.execute(f"SET allowed_paths = [{quoted_list(f'{path}{ending}' for ending in _BESIDE)}]")
         con.execute(f"SET allowed_directories = [{quoted(str(scratch))}]")
