@@ -332,6 +332,8 @@ def robots_group_replaces_all(site: Site) -> Iterator[Hit]:
 
 def _opened(site: Site, host: HostRobots, index: int) -> list[str]:
     """Known addresses that a crawler's own group opens to it although `*` bars them."""
+    if site.is_lone_file:
+        return []
     general = host.file.ruleset((STAR,)).rules
     ids, paths = site.paths(host.origin)
     import numpy as np
