@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import runpy
+import sys
 from dataclasses import replace
 from datetime import date
 from pathlib import Path
@@ -23,6 +24,7 @@ from indrel.core.model import State
 from indrel.decide.reasons import decides, reasons
 from indrel.decide.site import Site
 from indrel.snapshot import Snapshot, SnapshotWriter
+from indrel.snapshot.schema import TABLES
 from test_program import Run
 
 PAGES = {
@@ -316,3 +318,23 @@ def test_the_generated_snapshot_of_the_benchmarks_is_one(tmp_path: Path) -> None
     site = Site(Snapshot(tmp_path / "s.indrel"), resolve(["*"]))
     assert {"link-to-gone", "barred-to-hide", "canonical-unlike"} <= {f.check for f in judge(site).findings}
     site.close()
+
+
+def test_rows_are_the_same_however_they_are_given(demo: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A few rows go in as lists where the array library is not loaded: all kinds of columns, of every table."""
+    with Snapshot(next(demo.rglob("*.indrel"))) as site:
+        rows = {table: site.rows(f"SELECT * FROM {table} LIMIT 100") for table in TABLES}
+    assert sum(1 for some in rows.values() if some) > 10
+    told = []
+    for name in ("arrays", "lists"):
+        if name == "lists":
+            monkeypatch.delitem(sys.modules, "pyarrow")
+        with SnapshotWriter(tmp_path / f"{name}.indrel") as writer:
+            for table, some in rows.items():
+                writer.add(table, some)
+        assert ("pyarrow" in sys.modules) is (name == "arrays")
+        with Snapshot(tmp_path / f"{name}.indrel") as site:
+            told.append(
+                {table: site.rows(f"SELECT * FROM {table} ORDER BY ALL") for table in TABLES if table != "meta"}
+            )
+    assert told[0] == told[1]

@@ -64,7 +64,7 @@ LEFT_OUT = f"""f.id IN (SELECT f.id FROM fact f JOIN place p ON p.address = f.id
 
 def left_out(site: Site) -> list[tuple[str, int]]:
     """Sections of which the sitemaps leave pages out, though they list the others like them: how many, the most first."""
-    if not site.holds("entry"):
+    if not (site.holds("entry") and site.holds("link")):
         return []
     placed(site)
     return site.rows(

@@ -11,12 +11,14 @@ import json
 import logging
 import os
 import shutil
+import sys
 import tempfile
 import time
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from pathlib import Path
 from types import TracebackType
-from typing import Any, BinaryIO, Self
+from typing import Any, BinaryIO, NamedTuple, Self
 
 import duckdb
 
@@ -57,6 +59,9 @@ _PATIENCE = 3.0
 """Seconds to wait while another process keeps what it decided."""
 
 log = logging.getLogger("indrel")
+
+FEW_ROWS = 200
+"""Rows that are given to the database as lists."""
 
 _spare: dict[int, duckdb.DuckDBPyConnection] = {}
 """At most one database in memory that nothing uses any more, by the process that began it: a forked one has none of its
@@ -286,23 +291,15 @@ class SnapshotWriter:
 
     def commit(self) -> None:
         """Write what was added, in one transaction."""
-        from indrel.ground.arrow import pa
-
-        batches: dict[str, list[Any]] = {name: list(tables) for name, tables in self._tables.items()}
-        for name, rows in self._rows.items():
-            if rows:
-                batches.setdefault(name, []).append(_arrow_table(name, rows))
-        self._rows.clear()
-        self._tables.clear()
-        self._pending = 0
-        if not batches:
+        tables, rows = dict(self._tables), {name: some for name, some in self._rows.items() if some}
+        self._rows, self._tables, self._pending = {}, {}, 0
+        if not tables and not rows:
             return
         self.con.execute("BEGIN")
         for name in TABLES:
-            if name in batches:
-                self.con.register("incoming", pa.concat_tables(batches[name]))
-                self.con.execute(f"INSERT INTO {name} SELECT * FROM incoming")
-                self.con.unregister("incoming")
+            if name in rows or name in tables:
+                with _incoming(self.con, name, rows.get(name, ()), tables.get(name, ())) as incoming:
+                    self.con.execute(f"INSERT INTO {name} {incoming.sql}", incoming.values)
         self.con.execute("COMMIT")
 
     def close(self) -> None:
@@ -317,6 +314,34 @@ class SnapshotWriter:
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
         self.close()
+
+
+class _Incoming(NamedTuple):
+    """What rows that come from outside the database are asked for with."""
+
+    sql: str
+    values: list[list[Any]]
+
+
+@contextmanager
+def _incoming(
+    con: duckdb.DuckDBPyConnection, table: str, rows: Sequence[Sequence[Any]], tables: Sequence[Any] = ()
+) -> Iterator[_Incoming]:
+    """Rows of the kind of `table`: a few as lists, as the array library takes as long to load as twenty questions."""
+    if not tables and len(rows) <= FEW_ROWS and "pyarrow" not in sys.modules:
+        kinds = {**TABLES, **DECIDED}[table]
+        columns = [list(column) for column in zip(*rows, strict=True)] or [[] for _ in kinds]
+        yield _Incoming(
+            f"SELECT {', '.join(f'unnest(?::{kind}[]) AS {name}' for name, kind in kinds.items())}", columns
+        )
+        return
+    from indrel.ground.arrow import pa
+
+    con.register("incoming", pa.concat_tables([*tables, *([_arrow_table(table, rows)] if rows or not tables else [])]))
+    try:
+        yield _Incoming("SELECT * FROM incoming", [])
+    finally:
+        con.unregister("incoming")
 
 
 def _arrow_table(name: str, rows: Sequence[Sequence[Any]]) -> Any:
@@ -407,9 +432,8 @@ class Snapshot:
                 self.con.execute(f"INSERT INTO {HOME}.{table} ({columns}) SELECT {columns} FROM temp.main.{made}")
             for table, some in rows.items():
                 if some:
-                    self.con.register("incoming", _arrow_table(table, some))
-                    self.con.execute(f"INSERT INTO {HOME}.{table} SELECT * FROM incoming")
-                    self.con.unregister("incoming")
+                    with _incoming(self.con, table, some) as incoming:
+                        self.con.execute(f"INSERT INTO {HOME}.{table} {incoming.sql}", incoming.values)
             _set_meta(self.con, {"decided": dict(key)})
             self.con.execute("COMMIT")
             self.con.execute(f"CHECKPOINT {NAME_OF_DATABASE}")
@@ -422,19 +446,17 @@ class Snapshot:
 
     def append(self, name: str, table: str, rows: Sequence[Sequence[Any]]) -> None:
         """Add rows of the kind of `table` to a temporary table, which is made if it is not there."""
-        self.con.register("incoming", _arrow_table(table, rows))
-        self.con.execute(f"CREATE TEMP TABLE IF NOT EXISTS {name} AS SELECT * FROM incoming LIMIT 0")
-        self.con.execute(f"INSERT INTO {name} SELECT * FROM incoming")
-        self.con.unregister("incoming")
+        with _incoming(self.con, table, rows) as incoming:
+            self.con.execute(f"CREATE TEMP TABLE IF NOT EXISTS {name} AS {incoming.sql} LIMIT 0", incoming.values)
+            self.con.execute(f"INSERT INTO {name} {incoming.sql}", incoming.values)
 
     def hold(self, made: Mapping[str, str], rows: Mapping[str, Sequence[Sequence[Any]]]) -> None:
         """Temporary tables and rows by the name of the file's table, in place of those of the file."""
         for table, name in made.items():
             self.con.execute(f"CREATE OR REPLACE TEMP VIEW {table} AS SELECT * FROM temp.main.{name}")
         for table, some in rows.items():
-            self.con.register("incoming", _arrow_table(table, some))
-            self.con.execute(f"CREATE OR REPLACE TEMP TABLE {table} AS SELECT * FROM incoming")
-            self.con.unregister("incoming")
+            with _incoming(self.con, table, some) as incoming:
+                self.con.execute(f"CREATE OR REPLACE TEMP TABLE {table} AS {incoming.sql}", incoming.values)
 
     def close(self) -> None:
         self.con.close()
