@@ -110,6 +110,7 @@ BEHIND = {
     "/p/a": moved("/b"),
     "/b": html(),
 }
+SHUT = {**BEHIND, "/sitemap.xml": sitemap("/", "/p/a"), "/p/a": html(NOINDEX)}
 PAGE = Response(b"<title>Huts</title><p>All huts of the trust.</p>")
 
 
@@ -122,6 +123,9 @@ PAGE = Response(b"<title>Huts</title><p>All huts of the trust.</p>")
         ("missing-answers-200", BASE, PAGE, BASE, Response(b"", 503), "unknown", "503 Service Unavailable"),
         ("no-path", LISTED, None, LISTED, None, "unknown", "pages that may link to it by now were not asked for again: audit anew"),
         ("barred-canonical", BEHIND, None, BEHIND, None, "still", ""),
+        ("listed-barred", SHUT, None, {**SHUT, "/robots.txt": BASE["/robots.txt"]}, None, "mended", ""),
+        ("listed-broken", {**SHUT, "/p/a": Response(b"", 500), "/robots.txt": BASE["/robots.txt"]}, None,
+         {**SHUT, "/robots.txt": BASE["/robots.txt"]}, None, "mended", ""),
     ],
 )  # fmt: skip
 def test_what_became_of_a_finding(
@@ -144,5 +148,10 @@ def test_what_became_of_a_finding(
         )
     there = {name: [f for f in told[name] if f["check"] == check] for name in ("mended", "still", "unknown")}
     assert {name for name, found in there.items() if found} == {became}
-    assert not told["changed"] and (after is not before or not told["new"])
+    assert after is not before or not (told["changed"] or told["new"])
     assert not because or there["unknown"][0]["unknown_because"] == because
+    assert (
+        before.get("/p/a") is BEHIND["/p/a"]
+        or "/p/a" not in before
+        or "listed-hidden" in {f["check"] for f in told["new"]}
+    )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 from indrel.ask.unknown import rests_on, rests_on_all
@@ -72,18 +72,26 @@ def addresses(site: Site, findings: Iterable[Finding], urls: Iterable[str] = ())
     }
 
 
+def unread(site: Site, urls: Iterable[str]) -> set[str]:
+    """Of some addresses those that an audit did not read though nothing barred them: what is found there need not be new."""
+    asked = (
+        "SELECT origin || path AS url FROM fact WHERE NOT read AND barred = 0 AND url IN (SELECT unnest(?::VARCHAR[]))"
+    )
+    return {url for (url,) in site.rows(asked, [sorted(urls)])}
+
+
 def held(
     before: Sequence[Finding],
     after: Iterable[Finding],
     asked: set[str],
-    unread: Mapping[str, str] | None = None,
+    unseen: Mapping[str, str] | None = None,
     stood: Iterable[Finding] = (),
     why_unknown: Callable[[Finding], str | None] = lambda finding: None,
-    unread_then: Mapping[str, str] | None = None,
+    unread_then: Collection[str] = (),
 ) -> Rechecked:
     """What became of all findings of the addresses that were asked for again; like is compared with like.
 
-    `unread` are addresses that could not be read this time, with the reason. `stood` are all findings of the earlier audit:
+    `unseen` are addresses that could not be read this time, with the reason. `stood` are all findings of the earlier audit:
     what stood already is never new; findings of one rule are told apart by its own line. `why_unknown` says why the later
     audit does not tell whether a finding holds, if it does not. What rests on an address that the earlier audit had not read,
     `unread_then`, is not new: nothing was known of it.
@@ -92,7 +100,7 @@ def held(
     still: list[Finding] = []
     changed: list[tuple[Finding, Finding]] = []
     unknown: list[tuple[Finding, str]] = []
-    unread = unread or {}
+    unseen = unseen or {}
     now: dict[tuple[str, str], list[Finding]] = {}
     for finding in after:
         now.setdefault((finding.check, finding.url), []).append(finding)
@@ -122,14 +130,13 @@ def held(
             mended.append(finding)
     known = {(f.check, f.url, _said(f)) for f in stood}
     rest = [f for members in now.values() for f in members if f.url in asked or _of_file(f)]
-    then = unread_then or {}
     new = []
     for finding in (f for f in rest if (f.check, f.url, _said(f)) not in known):
-        if why := next((then[url] for url in rests_on(finding) if url in then), None):
-            unknown.append((finding, f"in the earlier audit: {why}"))
+        if any(url in unread_then for url in rests_on(finding)):
+            unknown.append((finding, "not read in the earlier audit"))
         else:
             new.append(finding)
-    return Rechecked(mended, still, changed, new, unknown, sum(1 for url in asked if url not in unread))
+    return Rechecked(mended, still, changed, new, unknown, sum(1 for url in asked if url not in unseen))
 
 
 def _of_file(finding: Finding) -> bool:

@@ -65,7 +65,7 @@ def recheck(
     stood = list(verdict.findings)
     before = again.chosen(stood, check or (), cause or (), named)
     asked = again.addresses(site, before, named)
-    unread_then = Unreadable(site).why(asked)
+    unread_then = again.unread(site, asked)
     picked = set(before)
     before = [f for f in stood if not f.accepted and (f in picked or f.url in asked)]
     host, origin = split(site.base).host, site.base_origin
