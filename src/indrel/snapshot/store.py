@@ -15,7 +15,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from types import TracebackType
 from typing import Any, BinaryIO, NamedTuple, Self
@@ -296,11 +296,16 @@ class SnapshotWriter:
         if not tables and not rows:
             return
         self.con.execute("BEGIN")
-        for name in TABLES:
-            if name in rows or name in tables:
-                with _incoming(self.con, name, rows.get(name, ()), tables.get(name, ())) as incoming:
-                    self.con.execute(f"INSERT INTO {name} {incoming.sql}", incoming.values)
-        self.con.execute("COMMIT")
+        try:
+            for name in TABLES:
+                if name in rows or name in tables:
+                    with _incoming(self.con, name, rows.get(name, ()), tables.get(name, ())) as incoming:
+                        self.con.execute(f"INSERT INTO {name} {incoming.sql}", incoming.values)
+            self.con.execute("COMMIT")
+        except BaseException:
+            with suppress(duckdb.Error):
+                self.con.execute("ROLLBACK")  # what was committed before stands, and the file can be closed
+            raise
 
     def close(self) -> None:
         self.commit()
