@@ -116,7 +116,7 @@ class Unreadable:
                 [chosen],
             )
         }
-        sitemaps = {
+        files = {
             url: (status, error)
             for url, status, error in self.site.rows(
                 "SELECT url, status, fetch_error FROM sitemap UNION ALL SELECT url, final_status, NULL FROM probe"
@@ -126,7 +126,7 @@ class Unreadable:
         for url in chosen:
             reason = self._robots(url)
             if reason is None:
-                reason = self._page(url, rows.get(url), sitemaps.get(url))
+                reason = self._page(url, rows.get(url), files.get(url))
             if reason:
                 found[url] = reason
         return found

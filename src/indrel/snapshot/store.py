@@ -16,6 +16,7 @@ import tempfile
 import time
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
+from functools import cache
 from pathlib import Path
 from types import TracebackType
 from typing import Any, BinaryIO, NamedTuple, Self
@@ -68,16 +69,22 @@ _spare: dict[int, duckdb.DuckDBPyConnection] = {}
 threads. To begin another takes as long as ten small questions."""
 
 
+@cache
+def _scratch(process: int) -> Path:
+    """Where the databases of a process spill to; it goes with the process, which may end without closing them."""
+    folder = Path(tempfile.gettempdir()) / f"indrel-{process}"
+    atexit.register(shutil.rmtree, folder, ignore_errors=True)
+    return folder
+
+
 def _connect(path: Path | None = None, memory: str | None = None) -> duckdb.DuckDBPyConnection:
     """A database in memory; with a path it can reach no file but that one, and its settings can't be changed."""
-    scratch = Path(tempfile.gettempdir()) / f"indrel-{os.getpid()}"
-    limit = memory or MEMORY
+    scratch, limit = _scratch(os.getpid()), memory or MEMORY
     con = _spare.pop(os.getpid(), None)
     if con is not None:
         con.execute(f"SET memory_limit = {quoted(limit)}")
     else:
         con = duckdb.connect(":memory:", config={**_CONFIG, "memory_limit": limit, "temp_directory": str(scratch)})
-        atexit.register(shutil.rmtree, scratch, ignore_errors=True)  # a process that ends at once does not close it
     if path is not None:
         con.execute(f"SET allowed_paths = [{quoted_list(f'{path}{ending}' for ending in _BESIDE)}]")
         con.execute(f"SET allowed_directories = [{quoted(str(scratch))}]")
@@ -383,7 +390,8 @@ class Snapshot:
         made.con = _connect()
         made.con.execute(";".join([f"ATTACH ':memory:' AS {NAME_OF_DATABASE}", *create_statements(HOME), _LOOK]))
         for table, some in rows.items():
-            made.con.executemany(f"INSERT INTO {table} VALUES ({', '.join('?' * len(TABLES[table]))})", some)
+            with _incoming(made.con, table, some) as incoming:
+                made.con.execute(f"INSERT INTO {table} {incoming.sql}", incoming.values)
         made.meta = {"schema": VERSION, **meta}
         return made
 

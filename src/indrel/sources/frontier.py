@@ -45,16 +45,12 @@ class Frontier:
         self.queue: deque[tuple[str, int, int]] = deque()
         self.seen: set[int] = set()
         self.per_pattern = per_pattern
-        self.left: Counter[str] = Counter()
-        """Per pattern how many addresses were left unread."""
-
+        self._left: dict[int, tuple[Counter[str], str]] = {}
+        self._by_pattern: Counter[str] = Counter()
+        self._by_copy: Counter[str] = Counter()
         self._alike: Counter[str] = Counter()
         self._between: Counter[str] = Counter()
-        self._bounded: dict[int, str] = {}
         self._said: dict[int, tuple[str, int]] = {}
-        self._copied: dict[int, str] = {}
-        self.copies: Counter[str] = Counter()
-        """Per page how many addresses were left unread that only copies of it name."""
 
     def add(self, number: int, url: str, clicks: int, hops: int = 0, sources: Iterable[str] | None = None) -> bool:
         """Queue an address unless it was queued before or its pattern's bound is reached.
@@ -66,11 +62,9 @@ class Frontier:
         shape = pattern(url)
         if sources is not None and self._is_bounded(number, url, shape, clicks, hops, sources):
             return False
-        before, copy = self._bounded.pop(number, None), self._copied.pop(number, None)
-        if before is not None:
-            self.left[before] -= 1
-        if copy is not None:
-            self.copies[copy] -= 1
+        if number in self._left:
+            counted, name = self._left.pop(number)
+            counted[name] -= 1
         self.seen.add(number)
         self.queue.append((url, clicks, hops))
         return True
@@ -85,10 +79,13 @@ class Frontier:
         )
         if not over and clicks <= MAX_CLICKS and hops <= MAX_CHAIN:
             return False
-        if number not in self._bounded:
-            self._bounded[number] = shape
-            self.left[shape] += 1
+        self._leave(number, self._by_pattern, shape)
         return True
+
+    def _leave(self, number: int, counted: Counter[str], name: str) -> None:
+        if number not in self._left:
+            self._left[number] = counted, name
+            counted[name] += 1
 
     def worn(self, texts: Iterable[tuple[int, int | None, int]], urls: Mapping[int, str]) -> dict[int, str]:
         """Of pages (number, hash of the text, its length) those that say what a bound's number of others said, with
@@ -104,10 +101,13 @@ class Frontier:
 
     def leave(self, number: int, first: str) -> None:
         """Leave an address unread that only copies of a page name."""
-        if number not in self.seen and number not in self._copied:
-            self._copied[number] = first
-            self.copies[first] += 1
+        if number not in self.seen:
+            self._leave(number, self._by_copy, first)
 
     def bounded(self) -> dict[str, int]:
         """The patterns of which addresses were left unread, with their number; the largest first."""
-        return {shape: count for shape, count in self.left.most_common() if count > 0}
+        return {shape: count for shape, count in self._by_pattern.most_common() if count > 0}
+
+    def copied(self) -> dict[str, int]:
+        """The pages of which only copies name addresses that were left unread, with their number; the most first."""
+        return {url: count for url, count in self._by_copy.most_common() if count > 0}

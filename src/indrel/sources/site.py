@@ -197,8 +197,7 @@ class LiveSite:
             from indrel.sources.live_rendering import render_site
 
             await render_site(self)
-        copies = {url: count for url, count in self.frontier.copies.most_common() if count > 0}
-        self.recorder.writer.set_meta(bounded=self.frontier.bounded(), copies=copies)
+        self.recorder.writer.set_meta(bounded=self.frontier.bounded(), copies=self.frontier.copied())
         if not self.lost and not self.interrupted:
             await self._beside(origin)
 
