@@ -316,6 +316,7 @@ class Terminal:
             self.console.print()
             self.line(title, "bold")
         ordered = sorted(groups.items(), key=lambda pair: (-pair[0][0].value, pair[0][1]))
+        most = most if self.cuts else len(ordered)
         for (severity, check), members in ordered[:most]:
             first = min(members, key=lambda f: f.url)
             rest = f" and {len(members) - 1:,} more" if len(members) > 1 else f": {first.message}"
