@@ -199,6 +199,7 @@ NOT_THERE = [
     f"<!-- {CANONICAL}{META} -->",
     f"<!--> --><script>s = '{META}<!-- {CANONICAL}'</script>",
     f"<template>{META}{CANONICAL}</template><title>{META}</title>",
+    f"<meta data-a='{META}' data-b='{CANONICAL}'><iframe srcdoc='<p>{META}</p>{CANONICAL}'></iframe>",
     '<link rel="home" href="/x"><meta property="og:title" content="noindex">',
     '<link rel="alternate" hreflang="en" href="/x"><meta name="googlebot" content="noindex">',
 ]

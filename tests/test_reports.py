@@ -148,7 +148,7 @@ def test_formulas_are_disarmed(text: str, expected: str) -> None:
 
 
 def test_a_cell_drives_no_terminal() -> None:
-    assert field("\x1b]0;x\x07\u202e\n") == "\\x1b]0;x\\x07\\u202e\\x0a" and field("\t=1") == "'\\x09=1"
+    assert field("\x1b]0;x\x07\u202e\n") == "\\x1b]0;x\\x07\\u202e " and field("\t=1") == "' =1"
 
 
 def test_csv_opens_as_text(audit_site: AuditSite) -> None:
@@ -168,7 +168,7 @@ def test_csv_opens_as_text(audit_site: AuditSite) -> None:
     [
         ("plain ü 한", "plain ü 한"),
         ("\x1b[31mred\x07", "\\x1b[31mred\\x07"),
-        ("a\r\nb\x9b", "a\\x0d\\x0ab\\x9b"),
+        ("<a href='/'\r\n\t  class=x>\x9b", "<a href='/' class=x>\\x9b"),
         ("left\u202eright\u2066", "left\\u202eright\\u2066"),
         ("\ud800", "\\ud800"),
     ],

@@ -11,12 +11,15 @@ UNSAFE_FIELD = (
 )
 """What `field` changes, as the database's regular expressions have it, in texts joined by `/`; they hold no surrogates."""
 
+_SPREAD = re.compile(r"[ \t]*[\t\r\n][ \t\r\n]*")
 _UNSAFE = re.compile(r"[\x00-\x1f\x7f-\x9f\u200e\u200f\u202a-\u202e\u2066-\u2069\u061c\ufeff\u2028\u2029\ud800-\udfff]")
 
 
 def safe(text: str) -> str:
-    """Control characters, marks that change the writing direction and lone surrogates become visible escapes."""
-    return _UNSAFE.sub(lambda m: f"\\u{ord(m[0]):04x}" if ord(m[0]) > 255 else f"\\x{ord(m[0]):02x}", text)
+    """Control characters, marks that change the writing direction and lone surrogates become visible escapes; tabs and
+    line breaks, over which templates spread their tags, become a space."""
+    line = _SPREAD.sub(" ", text)
+    return _UNSAFE.sub(lambda m: f"\\u{ord(m[0]):04x}" if ord(m[0]) > 255 else f"\\x{ord(m[0]):02x}", line)
 
 
 def width(text: str) -> int:

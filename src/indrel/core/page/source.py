@@ -17,6 +17,8 @@ _TAG = re.compile(
     re.IGNORECASE,
 )
 _OPAQUE = re.compile(rb"<(?:!--|(script|style|title|textarea|template|noframes|noembed|iframe|xmp)\b)")
+_ANY_TAG = re.compile(rb"<[a-z][^\s/>]*+(?:[^>\"']++|\"[^\"]*+\"|'[^']*+')*+>", re.IGNORECASE)
+_QUOTED = (b'="<', b"='<", b"srcdoc")
 _QUOTES = (b'"', b"'", b"=", b" ")
 _AFTER = (b'"', b"'", b">", b" ", b"\n", b"#", b"/")
 _TRIES = 20
@@ -77,7 +79,25 @@ class Source:
         if found[1].decode().lower() != tag:
             return False
         text = unescape(found[0]) if values else ""
-        return all(value in text for value in values) and not (values and self._is_opaque(found.start()))
+        if not all(value in text for value in values):
+            return False
+        return not (values and (self._is_opaque(found.start()) or (self._may_quote and self._is_quoted(found.start()))))
+
+    @cached_property
+    def _may_quote(self) -> bool:
+        return any(sign in self.lowered for sign in _QUOTED)
+
+    def _is_quoted(self, at: int) -> bool:
+        """Whether an offset lies in the value of another tag's attribute, as tags of a `srcdoc` do."""
+        begin = at
+        for _ in range(_TRIES):
+            begin = self.data.rfind(b"<", 0, begin)
+            if begin < 0:
+                break
+            found = _ANY_TAG.match(self.data, begin)
+            if found is not None and found.end() > at:
+                return True
+        return False
 
     def _is_opaque(self, at: int) -> bool:
         """Whether an offset lies in a stretch of which an HTML parser makes no elements (WHATWG HTML 13.2.5)."""
