@@ -65,6 +65,10 @@ class Recorder:
     def __len__(self) -> int:
         return len(self._ids)
 
+    def urls(self) -> dict[int, str]:
+        """All addresses by their numbers."""
+        return {number: url for url, number in self._ids.items()}
+
     def known(self, url: str) -> int | None:
         return self._ids.get(url)
 

@@ -69,11 +69,20 @@ class Frontier:
         self.queue.append((url, clicks, hops))
         return True
 
-    def _is_bounded(self, number: int, url: str, shape: str, clicks: int, hops: int, sources: Iterable[str]) -> bool:
+    def was_read(self, url: str, sources: Iterable[str]) -> None:
+        """Take note of an address that was read before this frontier was, and of the patterns of the pages that name it."""
+        self._count(url, pattern(url), sources)
+
+    def _count(self, url: str, shape: str, sources: Iterable[str]) -> tuple[bool, bool]:
+        """Whether an address is named only from inside its pattern, and only from patterns; counted."""
         inside = shape != url and all(source == shape for source in sources)
         between = shape != url and all("*" in source for source in sources)
         self._alike[shape] += inside
         self._between[shape] += between
+        return inside, between
+
+    def _is_bounded(self, number: int, url: str, shape: str, clicks: int, hops: int, sources: Iterable[str]) -> bool:
+        inside, between = self._count(url, shape, sources)
         over = (inside and self._alike[shape] > self.per_pattern) or (
             between and self._between[shape] > self.per_pattern * BETWEEN
         )

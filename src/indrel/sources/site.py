@@ -27,6 +27,7 @@ from indrel.sources.frontier import MAX_CLICKS, Frontier, pattern
 from indrel.sources.gate import Gate
 from indrel.sources.made_up import MadeUp
 from indrel.sources.options import GatherOptions
+from indrel.sources.resuming import Left, take_up
 from indrel.sources.silence import Silence
 from indrel.sources.sitemaps import SitemapCollector
 from indrel.sources.standing import settle
@@ -93,8 +94,8 @@ class LiveSite:
         self._robots_locks: dict[str, asyncio.Lock] = {}
         self._variant_origins: frozenset[str]
         self.move(start)
-        self._asked_before: list[tuple[str, str]] = []  # origins and roles: theirs may be the line that was mended
-        self._unfetched: list[str] = []
+        self.asked_before: list[tuple[str, str]] = []  # origins and roles: theirs may be the line that was mended
+        self.left: list[Left] = []  # of a snapshot that is gone on with
         self.made_up: MadeUp
         self._parsing = 0
         self._open = 0
@@ -165,7 +166,7 @@ class LiveSite:
     # ---------------------------------------------------------------- the order of things
 
     async def _run(self) -> None:
-        fresh = not self._resume()
+        fresh = not take_up(self)
         origin, stage = origin_of(self.start), self.options.progress.stage
         stage(f"asking {split(self.start).host} for robots.txt")
         await self.learn_robots(origin, "site")
@@ -178,7 +179,7 @@ class LiveSite:
             await self.made_up.ask(origin)
             for host in self.options.hosts:
                 await self._declared_host(host)
-        for host, role in self._asked_before:
+        for host, role in self.asked_before:
             if role != "variant" or await self._is_there(host + "/"):
                 await self.learn_robots(host, role)
         known = sorted(await self.made_up.ask_again(self.options.only or ()))
@@ -197,7 +198,8 @@ class LiveSite:
             from indrel.sources.live_rendering import render_site
 
             await render_site(self)
-        self.recorder.writer.set_meta(bounded=self.frontier.bounded(), copies=self.frontier.copied())
+        if self.options.only is None:
+            self.recorder.writer.set_meta(bounded=self.frontier.bounded(), copies=self.frontier.copied())
         if not self.lost and not self.interrupted:
             await self._beside(origin)
 
@@ -230,33 +232,6 @@ class LiveSite:
         for (origin,) in rows:
             if origin not in self.gate:
                 await self.learn_robots(origin, "resource")
-
-    def _resume(self) -> bool:
-        """Queue what a resumed snapshot knows but has not fetched; whether there was anything."""
-        con = self.recorder.writer.con
-        if not self.recorder.writer.meta.get("prepared"):
-            return False
-        self.recorder.load()
-        if self.options.only is not None:
-            answered = "FROM robots WHERE status IS NOT NULL"
-            self._asked_before = con.execute(f"SELECT origin, role {answered} ORDER BY origin").fetchall()
-            con.execute(f"DELETE {answered}")
-        for origin, status, hops, body in con.execute("SELECT origin, status, len(hops), body FROM robots").fetchall():
-            self.gate.learn(origin, status, hops, body or b"")
-            self.robots[origin] = Answer(origin + "/robots.txt", status, body=body or b"")
-        for (number,) in con.execute("SELECT address FROM answer").fetchall():
-            self.frontier.seen.add(number)
-        self.fetched = len(self.frontier.seen)
-        rows = con.execute(
-            """SELECT origin || path FROM address WHERE site AND id NOT IN (SELECT address FROM answer)
-            AND (id IN (SELECT target FROM link) OR id IN (SELECT address FROM entry)
-                OR id IN (SELECT address FROM given) OR id IN (SELECT target FROM answer)
-                OR id IN (SELECT target FROM canonical) OR id IN (SELECT refresh FROM page)
-                OR id IN (SELECT target FROM alternate))
-            ORDER BY id"""
-        ).fetchall()
-        self._unfetched = [url for (url,) in rows]
-        return True
 
     def _host_is_down(self, origin: str) -> bool:
         """Whether nothing answers at the host at all; then the audit has nothing to go on."""
@@ -342,7 +317,12 @@ class LiveSite:
                 self._stir()
 
     async def _crawl(self) -> None:
-        self._enqueue(self._unfetched, 0)
+        for url, sources, copy in self.left:
+            if copy is None:
+                self._enqueue([url], 0, 0, sources)
+            else:
+                self.frontier.leave(self.recorder.id(url), copy)
+        self.left = []
         workers = [asyncio.ensure_future(self._fetch_pages()) for _ in range(max(1, self.options.parallel))]
         parsers = [asyncio.ensure_future(self._parse_pages()) for _ in range(self.pool.size)]
         try:
