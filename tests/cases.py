@@ -544,7 +544,11 @@ CASES |= {
     "link-not-crawlable": Case(
         site(**{"/": start(more="<span onclick=\"location.href='/huts/'\">Huts</span>")}),
         ("/",),
-        {"/": start(more='<a href="/b" onclick="count()">Huts</a><a href="#">Top</a>')},
+        {
+            "/": start(
+                more='<a href="/b" onclick="count()">Huts</a><a href="#">Top</a><p onclick="location=\'/b\'">Huts</p>'
+            )
+        },
     ),
     "link-rel-slip": Case(
         site(**{"/": start("/a", more=a("https://outfitter.example/", rel="no-follow")), "/a": TO}),

@@ -39,6 +39,7 @@ _REL_OTHERS = frozenset({
 })  # fmt: skip
 _IDLE_NODES = '[onclick],a[href=""],a[href="#"],a[href^="javascript:" i]'
 _NAVIGATES = re.compile(r"location\b|\.href|navigate|goto|\bopen\s*\(|router|history\.push", re.IGNORECASE)
+_QUOTED = re.compile(r"""["']([^"'\s]+)["']""")
 _CURRENT = re.compile(r"(?:^|[\s_-])(?:this|current|active|selected|here)(?:[\s_-]|$)", re.IGNORECASE)
 _TOGGLES = ("aria-current", "aria-expanded", "aria-haspopup", "data-toggle", "data-bs-toggle", "aria-controls", "role")
 _NO_HREF: tuple[str | None, int] = (None, 1 << 9)
@@ -252,6 +253,12 @@ class Anchors:
         if slips and not told and len(self.slips) < _MOST_SLIPS:
             self.slips.append(Slip("rel", what, line, text))
 
+    def _is_linked(self, script: str) -> bool:
+        """Whether a script leads where a link of the page does, too, as on cards that may be clicked anywhere."""
+        found = _QUOTED.search(script)
+        url = self.joiner.join(self.base, found[1]) if found else None
+        return url is not None and (url == self.url or (url, 0) in self._links)
+
     def _uncrawlable(self, nodes: list[Any]) -> None:
         """Navigation without an address: scripts that go elsewhere, and `#` or nothing in navigation."""
         source = Source(self.source.data)
@@ -266,6 +273,8 @@ class Anchors:
                 continue
             script += href if href and _is_script(href) else ""
             if _NAVIGATES.search(script):
+                if self._is_linked(script):
+                    continue
                 what = "a script goes elsewhere"
             elif (node.text() or "").strip().lower() in own:
                 continue  # the page's own entry
