@@ -27,7 +27,7 @@ from indrel.ground.errors import UsageError
 from indrel.ground.files import write_whole
 from indrel.ground.plain import clip, disarm, field, safe, width
 from indrel.reports import csv_table, figures, json_doc, markdown, page, panels, workbook
-from indrel.reports.terminal import Terminal, sentence, states_shown, table
+from indrel.reports.terminal import Terminal, _runs, sentence, states_shown, table
 
 PAGES = {
     **BASE,
@@ -334,3 +334,9 @@ def test_figures_draw_what_a_site_says_as_text(audit_site: AuditSite) -> None:
 def test_help_names_every_ending(indrel: Any) -> None:
     told = " ".join(indrel("report", "--help").stdout.split())
     assert " ".join(reports.WRITERS) in told
+
+
+def test_ids_of_causes_in_few_words() -> None:
+    assert [_runs(n) for n in ([3], [2, 3, 4], [3, 6], [2, 3, 5, 7, 8])] == [
+        "c3", "c2 to c4", "c3 and c6", "c2 to c3, c5 and c7 to c8",
+    ]  # fmt: skip

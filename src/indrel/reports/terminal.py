@@ -299,8 +299,7 @@ class Terminal:
             self.line(f"that is {cause.share:.0%} of the pages read in {cause.section}{but}", "dim", indent=13, hang=2)
         if others:
             number = sum(c.count for c in others)
-            first, last = others[0].id, others[-1].id
-            ids = first if first == last else f"{first} to {last}"
+            ids = _runs([int(cause.id[1:]) for cause in others])
             urls = [f.url for c in others for f in c.findings]
             self.pieces(("       also  ", "dim"), (f"{ids}: ", "dim"), (self._some(urls, origin, number), ""))
         self.line(f"mend  {cause.mend}", "green", indent=7, hang=6)
@@ -364,6 +363,17 @@ def alike(causes: list[Cause]) -> list[list[Cause]]:
     for cause in causes:
         groups.setdefault((cause.check, cause.section), []).append(cause)
     return list(groups.values())
+
+
+def _runs(numbers: Sequence[int]) -> str:
+    """The ids of causes in few words: `c3`, `c2 to c7`, `c3 and c6`."""
+    runs: list[list[int]] = []
+    for number in numbers:
+        if runs and runs[-1][-1] == number - 1:
+            runs[-1].append(number)
+        else:
+            runs.append([number])
+    return listing([f"c{run[0]}" + (f" to c{run[-1]}" if len(run) > 1 else "") for run in runs])
 
 
 def _sections(cause: Cause) -> str:

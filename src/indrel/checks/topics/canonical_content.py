@@ -188,7 +188,8 @@ def twin_open(site: Site) -> Iterator[Hit]:
         if more:
             message += f" and {plural(more, 'other open address', 'other open addresses')}"
         if names:
-            message += f"; they differ only in {listing(names)}, which changes {'little' if twins.near else 'nothing'}"
+            change = "change" if len(names) > 1 else "changes"
+            message += f"; they differ only in {listing(names)}, which {change} {'little' if twins.near else 'nothing'}"
         shown = tuple(texts[number] for number in twins.ids[:SHOWN_TWINS])
         yield Hit(twins.urls[0], twins.mask, message, shown, also=twins.urls[1 : MOST_NAMED + 1])
 
