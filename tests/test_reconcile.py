@@ -16,6 +16,7 @@ from indrel.ask.reconcile import lists, logs
 from indrel.ask.reconcile.tables import learn
 from indrel.decide.site import Site
 from indrel.demo.server import DemoServer
+from indrel.demo.site import Response
 from test_program import Run
 
 ROWS = [
@@ -227,6 +228,14 @@ def test_what_is_not_listed_is_never_taken_for_listed(
     assert {r.url.removeprefix(HOST) for r in found.table if r.listed} == listed and len(found.table) == 2
     if not listed:  # what such a file lacks is not "not listed there"
         assert {m.url.removeprefix(HOST) for m in found.wanted_not_listed} <= {"/open", "/lone"}
+
+
+def test_a_host_that_is_closed_is_to_be_opened_first(audit_site: AuditSite, tmp_path: Path) -> None:
+    """Where the file itself fails, no rule is to be taken out and no noindex to be read."""
+    site, _ = audit_site({**BASE, "/robots.txt": Response(b"", 503)})
+    (tmp_path / "a.csv").write_text(f"URL,Indexed\n{HOST}/,yes\n")
+    found = lists.reconcile(site, tmp_path / "a.csv")
+    assert [r.do.partition(" (")[0] for r in found.table] == ["mend: its host's robots.txt has to answer"]
 
 
 def test_words_that_are_not_understood_are_asked_for(site: Site, indrel: Run, tmp_path: Path) -> None:

@@ -315,6 +315,8 @@ def _what_to_do(
         if want == "show":
             return 2, f"ask for a crawl; here it is open, and {because or 'nothing on the site forbids it'}"
         return (5, "nothing: it is to be hidden") if want == "hide" else (1, "decide: it is open here; is it wanted?")
+    if state == State.BARRED and by is not None and by.line is None and (want == "show" or listed):
+        return 0, f"mend: its host's robots.txt has to answer ({text}): until then nothing there may be fetched"
     if want == "show":
         mend = {
             State.BARRED: f"mend: let it be fetched, {text} bars it", State.HIDDEN: f"mend: take the noindex out ({text})",
