@@ -449,3 +449,28 @@ def test_what_was_left_unread_stays_so_when_an_audit_goes_on(limit: int, tmp_pat
     now = {path for path, state in states(broken).items() if state == "open"}
     assert len(now) == len(read), now ^ read  # which of the like ones are read is a matter of order
     assert (broken.meta["bounded"], broken.meta["copies"]) == notes
+
+
+@pytest.mark.parametrize("source", ["site", "folder"])
+def test_wanted_addresses_of_a_list_are_looked_for_wherever_they_would_stand(
+    source: str, tmp_path: Path, indrel: Run
+) -> None:
+    """The addresses that a build must have: those that are not there are lost, and named though nothing links them."""
+    pages = {"index.html": html(canonical("/"), a("/huts/a")), "huts/a": html(canonical("/huts/a"), title="A")}
+    (tmp_path / "also.txt").write_text("".join(f"{HOST}/huts/{name}\n" for name in "abc"))
+    (tmp_path / "indrel.toml").write_text('[[want]]\nmatch = "/huts/*"\nwant = "show"\n')
+    if source == "folder":
+        write_site(tmp_path / "build", {name if "." in name else f"{name}.html": text for name, text in pages.items()})
+        said = indrel("audit", "build", "--base", HOST + "/", "--also", "also.txt", "--json", "-q", code=0)
+    else:
+        live = {"/" if name == "index.html" else f"/{name}": text for name, text in pages.items()}
+        with DemoServer(site=served({**BASE, **live})) as server:
+            at = [
+                word
+                for host in ("www.", "")
+                for word in ("--connect", f"{host}sarnfell.example=127.0.0.1:{server.port}")
+            ]
+            said = indrel("audit", HOST, *at, "--also", "also.txt", "--rate", "0", "--json", "-q", code=0)
+    doc = json.loads(said.stdout)
+    assert doc["verdict"]["lost"] == 2 and doc["verdict"]["wanted"] == 4
+    assert any(f"links and no sitemap lists are lost: {HOST}/huts/b and 1 more" in note for note in doc["notes"])

@@ -16,6 +16,7 @@ from indrel.checks.headline import headline
 from indrel.checks.measures import MANY
 from indrel.checks.silence import without_consequences
 from indrel.core.model import Accepted, Cause, Severity, Skipped, Verdict, plural, tally_of
+from indrel.decide.kinds import ASSET_SQL
 from indrel.decide.place import placed
 from indrel.decide.site import Site
 from indrel.decide.sitemaps import left_out
@@ -118,7 +119,22 @@ def notes_of(site: Site) -> tuple[str, ...]:
         for url, count in list((site.meta.get("copies") or {}).items())[:20]
     ]
     part = (f"no page stands at {site.base}: the folder is taken for a part of the site",) if site.is_part else ()
-    return (*told, *part, *unread, *left, *_unrendered(site), *_left_out(site))
+    return (*told, *part, *unread, *left, *_unrendered(site), *_lost_alone(site), *_left_out(site))
+
+
+def _lost_alone(site: Site) -> tuple[str, ...]:
+    """Pages that the intent file wants shown and that are not there, where no link and no sitemap leads to the fault: they
+    count as lost, and no check speaks of them."""
+    lost = site.rows(
+        f"""SELECT origin || path AS url FROM fact WHERE known AND want = 'show' AND entry IS NOT NULL AND NOT start
+        AND NOT {ASSET_SQL} AND tail IN ('gone', 'broken', 'locked') AND followed + unfollowed = 0 AND NOT listed ORDER BY url"""
+    )
+    if not lost:
+        return ()
+    those, verb = ("page", "is") if len(lost) == 1 else ("pages", "are")
+    more = f" and {len(lost) - 1:,} more" if len(lost) > 1 else ""
+    said = f"{len(lost):,} wanted {those} that no page links and no sitemap lists {verb} lost: {lost[0][0]}{more}"
+    return (f"{said} (indrel list --want show --reached-by nothing)",)
 
 
 def _left_out(site: Site) -> tuple[str, ...]:

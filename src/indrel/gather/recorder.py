@@ -65,6 +65,12 @@ class Recorder:
     def __len__(self) -> int:
         return len(self._ids)
 
+    def give(self, start: str, also: Iterable[str]) -> None:
+        """Keep what the audit was told of: its start page, and those of the other addresses that are the site's."""
+        self.writer.add(
+            "given", [(self.id(start), "start"), *((self.id(url), "also") for url in also if self.on_site(url))]
+        )
+
     def urls(self) -> dict[int, str]:
         """All addresses by their numbers."""
         return {number: url for url, number in self._ids.items()}

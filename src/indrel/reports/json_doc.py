@@ -25,6 +25,7 @@ def document(verdict: Verdict, site: Site) -> dict[str, Any]:
         "complete": verdict.complete,
         "incomplete_because": verdict.incomplete_because,
         "verdict": verdict.headline.as_json(),
+        "notes": list(verdict.notes),
         "crawlers": list(verdict.crawlers),
         "counts": {
             "addresses": verdict.addresses,

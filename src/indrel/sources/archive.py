@@ -137,7 +137,7 @@ class Archive:
         self.recorder = recorder
         self._kept_robots: set[str] = set()
         self.keeper = Keeper(recorder, Joiner(20_000), self.options.user_parts)
-        recorder.writer.add("given", [(recorder.id(self.base), "start")])
+        recorder.give(self.base, self.options.also)
         pages = [url for url in self._in_order(self.places) if self.places[url].html]
         if not pages:
             raise InputError(f"{self.path} holds no page of {origin_of(self.base)}: say another --base")

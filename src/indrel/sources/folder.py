@@ -209,7 +209,7 @@ class Folder:
         pages = [f for f in self.files if f.lower().endswith(_HTML)]
         if not pages:
             raise InputError(f"{self.folder} holds no HTML file: give the folder that a build wrote its pages to")
-        self.recorder.writer.add("given", [(self.recorder.id(self.base), "start")])
+        self.recorder.give(self.base, self.options.also)
         self._robots()
         self._sitemaps()
         if self.options.limit is not None and len(pages) > self.options.limit:

@@ -258,8 +258,7 @@ class LiveSite:
 
     def _given(self) -> None:
         urls = [u for u in self.options.also if self.recorder.on_site(u)]
-        given = [(self.start, "start"), *((u, "also") for u in urls)]
-        self.recorder.writer.add("given", [(self.recorder.id(url), why) for url, why in given])
+        self.recorder.give(self.start, urls)
         self._enqueue(urls, 0)
         self.recorder.commit(force=True)
         self.recorder.writer.set_meta(prepared=True)
