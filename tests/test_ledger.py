@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
+from contextlib import closing
 from datetime import date, timedelta
 from pathlib import Path
 
@@ -182,7 +183,7 @@ def test_the_stand_in_judges(body: bytes, status: int) -> None:
 
 def test_what_is_no_ledger_is_left_alone(indrel: Run, tmp_path: Path) -> None:
     (tmp_path / "text").write_text("not a database, and long enough to be looked at as one " * 40)
-    with sqlite3.connect(tmp_path / "other") as con:
+    with closing(sqlite3.connect(tmp_path / "other")) as con:
         con.execute("CREATE TABLE x (y)")
     assert "cannot be opened as a ledger" in indrel("ledger", "request", URLS[0], "--ledger", "text", code=2).stderr
     assert "is a database, but no ledger" in indrel("ledger", "request", URLS[0], "--ledger", "other", code=2).stderr

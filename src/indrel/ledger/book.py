@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Iterable, Sequence
+from contextlib import ExitStack, closing
 from dataclasses import asdict, dataclass
 from datetime import date, timedelta
 from pathlib import Path
@@ -93,8 +94,10 @@ class Ledger:
             raise UsageError(f"there is no ledger {path}: `indrel ledger request` or `removal` begins one")
         self.path = path
         try:
-            self.con = sqlite3.connect(path, timeout=10, isolation_level=None)
-            self._prepare()
+            with ExitStack() as opening:
+                self.con = opening.enter_context(closing(sqlite3.connect(path, timeout=10, isolation_level=None)))
+                self._prepare()
+                opening.pop_all()  # it stays open
         except sqlite3.DatabaseError as error:
             raise InputError(f"{path} cannot be opened as a ledger: {error}") from error
 
