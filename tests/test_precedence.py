@@ -98,14 +98,16 @@ def test_each_page_said_to_be_lost_is_told_of(match: str, answer: Any, lost: str
 def test_a_folder_does_not_tell_what_servers_add(indrel: Any, tmp_path: Path) -> None:
     """Neither credentials that are asked for nor headers are known, so nothing is said to stand open for want of them."""
     (tmp_path / "www" / "wardens").mkdir(parents=True)
-    for name, text in (("index.html", page()), ("wardens/rota.html", page()), ("fees.pdf", "%PDF")):
+    feed = '<feed xmlns="http://www.w3.org/2005/Atom"/>'
+    start = page(body='<a href="/feed.xml">News</a><a href="/fees.pdf">Fees</a>')
+    for name, text in (("index.html", start), ("wardens/rota.html", page()), ("fees.pdf", "%PDF"), ("feed.xml", feed)):
         (tmp_path / "www" / name).write_text(text, "utf-8")
     (tmp_path / "indrel.toml").write_text(
-        '[[want]]\nmatch = "/wardens/*"\nwant = "lock"\n' + HIDE.replace("/a*", "/*.pdf"), "utf-8"
+        '[[want]]\nmatch = "/wardens/*"\nwant = "lock"\n' + HIDE.replace("/a*", "/fe*"), "utf-8"
     )
     done = indrel("audit", "www", "--base", HOST + "/", "--json")
     said = json.loads(done.stdout)
-    assert done.returncode == 0 and said["verdict"]["exposed"] == 0
+    assert done.returncode == 0 and said["verdict"]["exposed"] == 0 and said["counts"]["states"]["*"] == {"open": 4}
     assert {"file-needs-header", "open-locked", "robots-header-slip", "listed-locked"} <= {
         s["check"] for s in said["skipped_checks"]
     }

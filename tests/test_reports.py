@@ -338,5 +338,5 @@ def test_help_names_every_ending(indrel: Any) -> None:
 
 def test_ids_of_causes_in_few_words() -> None:
     assert [_runs(n) for n in ([3], [2, 3, 4], [3, 6], [2, 3, 5, 7, 8])] == [
-        "c3", "c2 to c4", "c3 and c6", "c2 to c3, c5 and c7 to c8",
+        "c3", "c2 to c4", "c3 and c6", "c2, c3, c5, c7 and c8",
     ]  # fmt: skip

@@ -10,7 +10,6 @@ from indrel.core.address import split
 from indrel.core.model import CheckClass, Evidence, Finding, Headline, Severity, listing, moment, plural
 from indrel.decide.kinds import ASSET_SQL
 from indrel.decide.site import Site
-from indrel.decide.terms import FILE
 
 WHOLE_SITE = ("start-not-open", "robots-unreachable", "site-barred", "site-noindex", "host-open")
 """Checks that speak of a whole host; of the audited one they are all that is said first."""
@@ -65,7 +64,7 @@ def _refused(site: Site) -> str:
     """The wants that an open address is known to go against: a folder does not tell what headers and credentials will be
     asked for or sent, and what was asked with credentials does not tell what is to be had without."""
     if not site.is_live:
-        return f"(want = 'drop' OR want = 'hide' AND NOT {FILE})"
+        return "(want = 'drop' OR want = 'hide' AND html)"
     return "want IN ('hide', 'drop')" if site.meta.get("with_credentials") else UNWANTED
 
 

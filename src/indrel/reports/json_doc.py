@@ -25,7 +25,6 @@ def document(verdict: Verdict, site: Site) -> dict[str, Any]:
         "complete": verdict.complete,
         "incomplete_because": verdict.incomplete_because,
         "verdict": verdict.headline.as_json(),
-        "notes": list(verdict.notes),
         "crawlers": list(verdict.crawlers),
         "counts": {
             "addresses": verdict.addresses,
@@ -43,6 +42,7 @@ def document(verdict: Verdict, site: Site) -> dict[str, Any]:
     doc["left_out_of_sitemaps"] = [{"section": section, "pages": pages} for section, pages in left_out(site)]
     doc["bounded_patterns"] = [{"pattern": p, "left": n} for p, n in (site.meta.get("bounded") or {}).items()]
     doc["bounded_copies"] = [{"url": url, "left": n} for url, n in (site.meta.get("copies") or {}).items()]
+    doc["notes"] = list(verdict.notes)
     doc["link_flow"] = flow.as_json() if flow else None
     if verdict.baseline:
         doc["baseline"] = {

@@ -373,7 +373,8 @@ def _runs(numbers: Sequence[int]) -> str:
             runs[-1].append(number)
         else:
             runs.append([number])
-    return listing([f"c{run[0]}" + (f" to c{run[-1]}" if len(run) > 1 else "") for run in runs])
+    ids = [[f"c{run[0]} to c{run[-1]}"] if len(run) > 2 else [f"c{number}" for number in run] for run in runs]
+    return listing([one for run in ids for one in run])
 
 
 def _sections(cause: Cause) -> str:

@@ -18,6 +18,7 @@ from indrel.decide.site import Site, once
 from indrel.decide.terms import FILE, NO_SNIPPET
 
 GATE = f"(html AND kind = 'login' AND marks & {int(Mark.ONLY_PASSWORD)} > 0 AND NOT start)"
+BY_HEADER = f"Send `{HEADER}` with it, in the server's configuration; do not bar it, or the header is never read."
 JUNK_OPEN = "kind IN ('search-results', 'parameter-variant')"
 
 
@@ -146,6 +147,7 @@ class _Unwanted(NamedTuple):
     entry: int | None
     status: int
     media: str | None
+    html: bool = True
 
     @property
     def why(self) -> str:
@@ -153,10 +155,11 @@ class _Unwanted(NamedTuple):
 
 
 def _unwanted(site: Site, condition: str) -> list[_Unwanted]:
+    """Those that are known to be open: of a file that is no page, a folder does not tell what header it will be sent with."""
     return site.named(
         _Unwanted,
-        f"""SELECT id, origin || path, open, kind, entry, status, media_type FROM fact
-        WHERE known AND open > 0 AND want = 'hide' AND {condition} ORDER BY origin, path""",
+        f"""SELECT id, origin || path, open, kind, entry, status, media_type, html FROM fact
+        WHERE known AND open > 0 AND want = 'hide' AND (html OR {site.is_live}) AND {condition} ORDER BY origin, path""",
     )
 
 
@@ -183,7 +186,10 @@ def open_unwanted(site: Site) -> Iterator[Hit]:
         implied = one.entry is None
         mild = Severity.NOTE if implied and one.kind in ("feed", "embed") else None  # harmless habits of common systems
         shown = (answer, *stated(site, one.entry))
-        yield Hit(one.url, one.crawlers, f"may be listed, but {one.why}", shown, severity=mild, implied=implied)
+        mend = "" if one.html else BY_HEADER
+        yield Hit(
+            one.url, one.crawlers, f"may be listed, but {one.why}", shown, severity=mild, implied=implied, mend=mend
+        )
 
 
 @check("junk-open", CheckClass.EXPOSED, Severity.FIX, rests_on_want=True, feeds=("answer", "hide"), change=SAYS_NOINDEX)
