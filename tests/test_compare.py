@@ -217,3 +217,38 @@ def test_the_gate_knows_lost_pages_whatever_check_speaks(indrel: Run, tmp_path: 
     )
     text = indrel("audit", "b", "--base", HOST + "/", "--baseline", "1.indrel", code=1).stdout
     assert text.count("lost  ") == 1 and "  lost  /news-old/, /news/, /newsletter/ are hidden\n" in text
+
+
+@pytest.mark.parametrize(
+    ("now", "intent", "lost"),
+    [
+        ({}, "", {"/a.html", "/b/"}),
+        ({"a.html": html(canonical("/a")), "b.html": html()}, "", set()),  # the same files by other names
+        ({"a.html": html()}, "", {"/b/"}),
+        ({}, '[[want]]\nmatch = "/a*"\nwant = "drop"\n', {"/b/"}),
+        ({}, '[[want]]\nmatch = "/c*"\nwant = "show"\n', {"/a.html", "/b/", "/c.html"}),
+    ],
+)
+def test_a_page_that_a_build_no_longer_holds_is_lost(
+    now: dict[str, str], intent: str, lost: set[str], indrel: Run, tmp_path: Path
+) -> None:
+    """Nothing links or lists it any more, so no check speaks of it: the gate does, and `compare`."""
+    start = html(canonical("/"), a("/a.html", "/b/", "/c.html", "/a.html?x=1"))
+    pages = {
+        "a.html": html(),
+        "b/index.html": html(canonical("/b/")),
+        "c.html": html(),
+        "sitemap.xml": sitemap("/a.html", "/b/"),
+    }
+    (tmp_path / "indrel.toml").write_text(intent)
+    write_site(tmp_path / "old", {"index.html": start, **pages})
+    write_site(tmp_path / "new", {"index.html": html(canonical("/")), **now})
+    for name in ("old", "new"):
+        indrel("audit", name, "--base", HOST + "/", "--snapshot", f"{name}.indrel", "--fail-on", "never", code=0)
+    code = 1 if lost else 0
+    told = json.loads(indrel("audit", "new.indrel", "--baseline", "old.indrel", "--json", code=code).stdout)
+    assert {one["url"].removeprefix(HOST) for one in told["baseline"]["lost"]} == lost
+    assert {one["evidence"]["text"] for one in told["baseline"]["lost"]} <= {"no file in the folder"}
+    held = json.loads(indrel("compare", "old.indrel", "new.indrel", "--json", code=code).stdout)
+    assert held["worse"] == len(lost) and {e["after"] for e in held["edits"]} <= {"gone"}
+    indrel("compare", "old.indrel", "new.indrel", code=code)

@@ -8,11 +8,12 @@ from dataclasses import dataclass
 from typing import Any, NamedTuple
 
 from indrel.ask.unknown import UNKNOWN, Unasked, Unreadable, unreachable
+from indrel.ask.vanished import gone_from, vanished
 from indrel.checks import verdict_of
 from indrel.checks.causes import line_of
 from indrel.checks.evidence import robots_line
 from indrel.core.address import HostMap
-from indrel.core.model import Evidence, Finding, Lost, State
+from indrel.core.model import Evidence, Finding, Lost, State, Want
 from indrel.decide.reasons import decides, reasons
 from indrel.decide.site import Site
 from indrel.ground.errors import UsageError
@@ -138,7 +139,7 @@ def _bring_over(before: Site, after: Site, hosts: HostMap) -> None:
     con.executemany("INSERT INTO stands_for VALUES (?, ?)", origins)
     states = ", ".join(f"{before.state_sql(i)} AS s{i}" for i in range(len(before.crawlers)))
     tables = {
-        "earlier": f"SELECT other AS origin, path, want, {UNKNOWN} AS unseen, {states} FROM fact "
+        "earlier": f"SELECT other AS origin, path, want, kind, html, {UNKNOWN} AS unseen, {states} FROM fact "
         "JOIN stands_for USING (origin) WHERE known",
         "earlier_said": f"SELECT other AS origin, path, robots, canonical FROM ({said_sql('m.other')}) JOIN stands_for USING (origin)",
         "earlier_listed": "SELECT DISTINCT m.other AS origin, a.path, s.url AS file FROM entry e "
@@ -190,13 +191,19 @@ def changed_states(before: Site, after: Site, hosts: HostMap | None = None) -> l
         found += [
             StateChange(url, crawler.token, old, new, wanted, want)
             for url, old, new, wanted, want in after.rows(
-                f"""SELECT origin || path AS url, e.s{i}, {after.state_sql(i)} AS state, fact.want = 'show' OR e.want = 'show',
-                    fact.want
+                f"""SELECT origin || path AS url, e.s{i}, {after.state_sql(i)} AS state,
+                    fact.want = 'show' OR (e.want = 'show' AND fact.entry IS NULL), fact.want
                 FROM fact JOIN earlier e USING (origin, path) WHERE known AND state <> e.s{i}
                 AND NOT (({UNKNOWN}) AND (state <> 'barred' OR origin IN ({shut})))
                 AND NOT (e.unseen AND (e.s{i} <> 'barred' OR origin IN ({shut_then}))) ORDER BY url"""
             )
         ]
+    found += [
+        StateChange(page.url, crawler.token, state, State.GONE, page.want == Want.SHOW, page.want)
+        for page in vanished(after)
+        for crawler, state in zip(after.crawlers, page.states, strict=True)
+        if state != State.GONE
+    ]
     return sorted(found, key=lambda c: (not c.is_worse, not c.wanted, c.after == State.OPEN, c.url))
 
 
@@ -400,7 +407,9 @@ class _Causes:
 
     def of(self, url: str, crawler: str) -> Evidence | None:
         """The rule, directive, canonical or status behind a state; nothing stands behind `open`."""
-        found = self.reasons.get(self.numbers.get(url, -1), [])
+        if url not in self.numbers:
+            return gone_from(url)
+        found = self.reasons.get(self.numbers[url], [])
         return next(iter(decides(found, self.tokens.index(crawler))), None)
 
     def allowing(self, url: str, crawler: str) -> Evidence | None:
@@ -418,7 +427,7 @@ def _edits(before: Site, after: Site, states: list[StateChange], hosts: HostMap)
     now, then = _Causes(after, urls), _Causes(before, list(earlier.values()))
     groups: dict[tuple[str, ...], dict[str, Any]] = {}
     for change in states:
-        if change.url not in now.numbers:
+        if change.url not in earlier:
             continue
         evidence = now.of(change.url, change.crawler)
         was = then.of(earlier[change.url], change.crawler) if change.before != State.OPEN else None

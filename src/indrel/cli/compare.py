@@ -73,7 +73,8 @@ def _show(found: Comparison, origin: str, subject: str) -> None:
     from indrel.reports.terminal import STATE_STYLES, short
 
     term = terminal()
-    changed = len({c.url for c in found.states})
+    changed = len(urls := {c.url for c in found.states})
+    both = found.common + len(urls.intersection(found.addresses_gone))
     lost = len({c.url for c in found.states if c.before == "open" and c.want == "any"})
     if found.worse:
         verdict = f"{plural(found.worse, 'wanted address', 'wanted addresses')} got worse"
@@ -82,7 +83,7 @@ def _show(found: Comparison, origin: str, subject: str) -> None:
     else:
         verdict = "nothing wanted got worse"
     term.line(
-        f"{subject}: {verdict}; {plural(changed, 'address', 'addresses')} of {found.common:,} changed state, "
+        f"{subject}: {verdict}; {plural(changed, 'address', 'addresses')} of {both:,} changed state, "
         f"{len(found.addresses_new):,} new, {len(found.addresses_gone):,} gone; findings: {len(found.findings_new):,} new, "
         f"{len(found.findings_gone):,} gone, {found.findings_still:,} still there"
         + (f"; {plural(len(found.unknown), 'address', 'addresses')} unknown." if found.unknown else "."),
