@@ -10,9 +10,10 @@ from typing import Any
 import pytest
 
 from cases import BASE, HOST, NOINDEX, XMLNS, a, canonical, html, moved, robots, sitemap
-from conftest import AuditSite
+from conftest import AuditSite, served
 from indrel.ask.compare import compare, said_sql
 from indrel.core.address import HostMap
+from indrel.demo.server import DemoServer
 from indrel.demo.site import Response
 from test_program import Run, write_site
 
@@ -252,3 +253,29 @@ def test_a_page_that_a_build_no_longer_holds_is_lost(
     held = json.loads(indrel("compare", "old.indrel", "new.indrel", "--json", code=code).stdout)
     assert held["worse"] == len(lost) and {e["after"] for e in held["edits"]} <= {"gone"}
     indrel("compare", "old.indrel", "new.indrel", code=code)
+
+
+def test_a_page_that_nothing_leads_to_any_more_is_asked_for(indrel: Run, tmp_path: Path) -> None:
+    """A deleted page is named by no link: what the baseline holds of wanted pages is asked for once the crawl is over."""
+    pages = {
+        **BASE,
+        "/": html(a("/a", "/b", "/c")),
+        "/sitemap.xml": sitemap("/a", "/b"),
+        **dict.fromkeys(("/a", "/b", "/c"), html()),
+    }
+    later = {**BASE, "/": html(), "/sitemap.xml": sitemap("/"), "/b": pages["/b"]}
+    audited = {}
+    for name, files, more, code in (("1", pages, (), 0), ("2", later, ("--baseline", "1.indrel"), 1),
+                                    ("3", later, ("--baseline", "2.indrel"), 0)):  # fmt: skip
+        with DemoServer(site=served(files)) as server:
+            at = [
+                word
+                for host in ("www.", "")
+                for word in ("--connect", f"{host}sarnfell.example=127.0.0.1:{server.port}")
+            ]
+            words = ("audit", HOST, *at, "--rate", "0", "--snapshot", f"{name}.indrel", "--json", *more)
+            audited[name] = json.loads(indrel(*words, code=code).stdout)
+    assert [(one["url"], one["after"]) for one in audited["2"]["baseline"]["lost"]][:1] == [(HOST + "/a", "gone")]
+    assert {one["url"] for one in audited["2"]["baseline"]["lost"]} == {HOST + "/a"}
+    assert audited["2"]["counts"]["states"]["*"] == {"gone": 1, "open": 2}, "/c was not known to be wanted"
+    assert "none.indrel does not exist" in indrel("audit", HOST, "--baseline", "none.indrel", code=2).stderr

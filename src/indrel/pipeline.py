@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import shutil
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -268,6 +268,18 @@ def open_site(
         intent = kept_intent(snapshot)
     wanted = names or intent.crawlers or snapshot.meta.get("crawlers") or crawlers.DEFAULT
     return Site(snapshot, crawlers.resolve(wanted), intent=intent)
+
+
+def open_and_wanted(path: Path, names: Iterable[str] | None, intent: Intent | None) -> Iterator[str]:
+    """The addresses of a snapshot's site that were wanted and open for a crawler, in the order in which they were found."""
+    site = open_site(path, names, intent)
+    try:
+        wanted = "SELECT origin || path FROM fact WHERE known AND site AND want = 'show' AND open > 0 ORDER BY id"
+        cursor = site.con.execute(wanted)
+        while rows := cursor.fetchmany(10_000):
+            yield from (url for (url,) in rows)
+    finally:
+        site.close()
 
 
 def page_address(text: str, site: Site) -> str:

@@ -143,6 +143,17 @@ def expired(site: Site, ids: Iterable[int]) -> set[int]:
     return {address for (address,) in rows}
 
 
+def put_forward(site: Site, ids: Iterable[int]) -> dict[int, Evidence]:
+    """Per address what names it beside links: its first sitemap entry, else the list that the audit was given."""
+    chosen = list(ids)
+    entries = listings(site, chosen)
+    lists = {"also": "given with --also", "before": "open in the earlier audit (--baseline)"}
+    asked = """SELECT g.address, any_value(g.why), any_value(a.origin || a.path) FROM given g
+        JOIN picked ON picked.id = g.address JOIN address a ON a.id = g.address GROUP BY g.address"""
+    given = {n: Evidence("list", url, None, lists.get(why, why)) for n, why, url in of_each(site, chosen, asked)}
+    return given | {number: entry for number, (_, entry) in entries.items()}
+
+
 def listings(site: Site, ids: Iterable[int]) -> dict[int, tuple[str, Evidence]]:
     """Per address its first sitemap entry: the address as written, and where it stands."""
     found: dict[int, tuple[str, Evidence]] = {}

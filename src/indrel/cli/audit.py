@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import shlex
-from collections.abc import Sequence
+from collections.abc import Callable, Iterable, Sequence
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -83,6 +84,7 @@ def audit(
             also=also, follow_links=follow_links, read_barred=read_barred, base=base, links_out=links_out, as_crawlers=as_crawlers,
             render=render, render_limit=render_limit, render_pictures=render_pictures, browser=browser,
             sandbox=not render_without_sandbox, progress=progress, intent=wants,
+            before=_before(baseline, crawler, wants),
         )  # fmt: skip
     if wanted and pipeline.source_kind(source) != "snapshot":
         try:
@@ -104,6 +106,17 @@ def audit(
     finish(
         site, verdict, output=output, json=json, fail_on=fail_on, everything=everything or verbose, quiet=quiet, cut=cut
     )
+
+
+def _before(baseline: Path | None, crawler: list[str] | None, wants: Intent) -> Callable[[], Iterable[str]]:
+    """What a site is asked for beside what it leads to: the baseline's wanted pages. A baseline that is none is refused here,
+    before anything is read."""
+    from indrel import pipeline
+
+    if baseline is None:
+        return tuple
+    pipeline.open_site(baseline, crawler, wants).close()
+    return partial(pipeline.open_and_wanted, baseline, crawler, wants)
 
 
 def since(baseline: Path, site: Site, verdict: Verdict, wants: Intent) -> Verdict:

@@ -73,8 +73,8 @@ def _show(found: Comparison, origin: str, subject: str) -> None:
     from indrel.reports.terminal import STATE_STYLES, short
 
     term = terminal()
-    changed = len(urls := {c.url for c in found.states})
-    both = found.common + len(urls.intersection(found.addresses_gone))
+    altered = {c.url for c in found.states}
+    changed, both = len(altered), found.common + len(altered.intersection(found.addresses_gone))
     lost = len({c.url for c in found.states if c.before == "open" and c.want == "any"})
     if found.worse:
         verdict = f"{plural(found.worse, 'wanted address', 'wanted addresses')} got worse"

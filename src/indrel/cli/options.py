@@ -134,7 +134,7 @@ BaselineOption = Annotated[
     typer.Option(
         "--baseline",
         metavar="SNAPSHOT",
-        help="Fail only on findings that this earlier audit has not.",
+        help="Fail only on what this earlier audit has not: new findings, and wanted pages that were lost since.",
         autocompletion=complete.snapshots,
     ),
 ]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from typing import Protocol
 
@@ -61,6 +61,9 @@ class GatherOptions:
     read_barred: bool = False
     as_crawlers: bool = False
     user_parts: tuple[str, ...] = ()
+    before: Callable[[], Iterable[str]] = tuple
+    """Gives the addresses that an earlier audit knew; those that nothing leads to any more are asked for at the end."""
+
     only: frozenset[str] | None = None
     """Ask again just for these addresses of a snapshot, for robots.txt and the sitemaps; follow nothing."""
 

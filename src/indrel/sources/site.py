@@ -192,8 +192,8 @@ class LiveSite:
         if fresh:
             self._given()
         await self._crawl()
-        if fresh and self.options.follow_links and await self._linked_sitemaps(origin):
-            await self._crawl()
+        if self.options.follow_links:
+            await self._crawl_more(origin, fresh)
         if self.options.render and not self.lost and not self.interrupted:
             from indrel.sources.live_rendering import render_site
 
@@ -262,6 +262,24 @@ class LiveSite:
         self._enqueue(urls, 0)
         self.recorder.commit(force=True)
         self.recorder.writer.set_meta(prepared=True)
+
+    async def _crawl_more(self, origin: str, fresh: bool) -> None:
+        """What shows itself once the pages are there: more sitemaps, and pages that are missing."""
+        if fresh and await self._linked_sitemaps(origin):
+            await self._crawl()
+        if self._were_there():
+            await self._crawl()
+
+    def _were_there(self) -> bool:
+        """Queue what an earlier audit knew and nothing leads to any more: a page that is gone is named by no link; whether
+        there was any."""
+        if self.lost or self.interrupted:
+            return False
+        known, seen, on_site = self.recorder.known, self.frontier.seen, self.recorder.on_site
+        left = [url for url in self.options.before() if known(url) not in seen and on_site(url)]
+        self.recorder.writer.add("given", [(self.recorder.id(url), "before") for url in left])
+        self._enqueue(left, 0)
+        return bool(left)
 
     # ---------------------------------------------------------------- robots.txt, sitemaps, made-up addresses
 

@@ -16,6 +16,7 @@ from indrel.checks.evidence import (
     links_to,
     listings,
     of_each,
+    put_forward,
     rules,
     said,
     stated,
@@ -180,15 +181,14 @@ def no_path(site: Site) -> Iterator[Hit]:
     found = site.named(
         Wanted,
         """SELECT id, origin || path, open, entry FROM fact WHERE site AND want = 'show' AND NOT start AND open > 0
-        AND followed + unfollowed = 0 AND (listed OR id IN (SELECT address FROM given WHERE why = 'also'))
+        AND followed + unfollowed = 0 AND (listed OR id IN (SELECT address FROM given WHERE why IN ('also', 'before')))
         AND origin || path NOT IN (SELECT a.origin || '/' FROM given g JOIN address a ON a.id = g.address)
         AND id NOT IN (SELECT folds_to FROM fact WHERE folds_to IS NOT NULL AND fold_how <> 'canonical'
             AND followed + unfollowed > 0) ORDER BY origin, path""",
     )
-    entries = listings(site, [one.id for one in found])
+    named = put_forward(site, [one.id for one in found])
     for one in found:
-        where = entries[one.id][1] if one.id in entries else Evidence("list", one.url, None, "given with --also")
-        shown = (where, *stated(site, one.entry))
+        shown = (named[one.id], *stated(site, one.entry))
         yield Hit(one.url, one.crawlers, "no page that was read links to it", shown, implied=one.entry is None)
 
 
