@@ -122,7 +122,7 @@ def _show(found: Comparison, origin: str, subject: str) -> None:
 
 
 def _files(term: Terminal, found: Comparison, origin: str) -> None:
-    """What changed in robots.txt and the sitemaps."""
+    """What changed in robots.txt, in the sitemaps and in what is known at all."""
     from indrel.reports.terminal import short
 
     if found.rules:
@@ -131,11 +131,18 @@ def _files(term: Terminal, found: Comparison, origin: str) -> None:
     for rule in found.rules:
         sign, style = ("+", "green") if rule["change"] == "new" else ("-", "red")
         term.line(f"{sign} {rule['line']:>4}  {rule['text']}  (group {rule['group']})", style, indent=2, hang=8)
-    if found.sitemap_new or found.sitemap_gone:
-        term.console.print()
-        term.line("Sitemaps", "bold")
-    for name, urls in (("in", found.sitemap_new), ("out", found.sitemap_gone)):
-        if urls:
-            first = ", ".join(short(u, origin) for u in urls[:3])
-            more = f" and {len(urls) - 3:,} more" if len(urls) > 3 else ""
-            term.line(f"{len(urls):,} {name}: {first}{more}", indent=2, hang=4)
+    for title, sides in (
+        ("Sitemaps", (("in", found.sitemap_new), ("out", found.sitemap_gone))),
+        (
+            "Addresses that only one of the audits knows",
+            (("only now", found.addresses_new), ("only then", found.addresses_gone)),
+        ),
+    ):
+        if any(urls for _, urls in sides):
+            term.console.print()
+            term.line(title, "bold")
+        for name, urls in sides:
+            if urls:
+                first = ", ".join(short(u, origin) for u in urls[:3])
+                more = f" and {len(urls) - 3:,} more" if len(urls) > 3 else ""
+                term.line(f"{len(urls):,} {name}: {first}{more}", indent=2, hang=4)
