@@ -457,7 +457,7 @@ def test_wanted_addresses_of_a_list_are_looked_for_wherever_they_would_stand(
 ) -> None:
     """The addresses that a build must have: those that are not there are lost, and named though nothing links them."""
     pages = {"index.html": html(canonical("/"), a("/huts/a")), "huts/a": html(canonical("/huts/a"), title="A")}
-    (tmp_path / "also.txt").write_text("".join(f"{HOST}/huts/{name}\n" for name in "abc"))
+    (tmp_path / "also.txt").write_text(f"{HOST}/huts/a\n/huts/b\n# later\n\n/huts/c\nhttps://outfitter.example/\n")
     (tmp_path / "indrel.toml").write_text('[[want]]\nmatch = "/huts/*"\nwant = "show"\n')
     if source == "folder":
         write_site(tmp_path / "build", {name if "." in name else f"{name}.html": text for name, text in pages.items()})

@@ -89,7 +89,7 @@ HeaderOption = Annotated[
 ]
 AlsoOption = Annotated[
     list[Path] | None,
-    typer.Option("--also", metavar="FILE", help="More addresses to read, one a line; may be repeated."),
+    typer.Option("--also", metavar="FILE", help="More addresses or paths to read, one a line; may be repeated."),
 ]
 FollowOption = Annotated[bool, typer.Option("--follow-links/--no-follow-links", help="Read what pages link to.")]
 ReadBarredOption = Annotated[
@@ -223,8 +223,8 @@ def parse_headers(values: list[str] | None) -> tuple[tuple[str, str], ...]:
     return tuple(found)
 
 
-def read_addresses(files: list[Path] | None) -> tuple[str, ...]:
-    """Addresses from files, one a line; raises InputError with file and line for one that is none."""
+def read_addresses(files: list[Path] | None, paths: bool = False) -> tuple[str, ...]:
+    """Addresses from files, one a line, and paths if they are taken; raises InputError with file and line for what is none."""
     from indrel.core.address import normalise
 
     found = []
@@ -236,9 +236,11 @@ def read_addresses(files: list[Path] | None) -> tuple[str, ...]:
         for number, line in enumerate(lines, 1):
             text = line.strip().removeprefix("\ufeff")
             if text and not text.startswith("#"):
-                url = normalise(text)
+                url = text if paths and text.startswith("/") else normalise(text)
                 if url is None:
-                    raise InputError(f"{file}:{number}: {text[:80]!r} is not an http(s) address")
+                    raise InputError(
+                        f"{file}:{number}: {text[:80]!r} is not an http(s) address{' or a path' if paths else ''}"
+                    )
                 found.append(url)
     return tuple(dict.fromkeys(found))
 
@@ -261,7 +263,7 @@ def gather_options(
         crawlers=crawlers.resolve(crawler or intent.crawlers or crawlers.DEFAULT),
         connect=parse_connect(connect),
         headers=parse_headers(header),
-        also=read_addresses(also),
+        also=read_addresses(also, paths=True),
         hosts=tuple(dict.fromkeys([*hosts, *intent.all_hosts])),
         user_parts=intent.user_written,
         **taken,

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from indrel.core.address import site_key
+from indrel.core.address import normalise, site_key
 from indrel.core.page.facts import UNFOLLOWED
 from indrel.core.sitemap import Entry, SitemapSummary, entry_fault
 from indrel.gather.parsing import Parsed
@@ -67,9 +67,13 @@ class Recorder:
 
     def give(self, start: str, also: Iterable[str]) -> None:
         """Keep what the audit was told of: its start page, and those of the other addresses that are the site's."""
-        self.writer.add(
-            "given", [(self.id(start), "start"), *((self.id(url), "also") for url in also if self.on_site(url))]
-        )
+        others = self.of_site(also, start)
+        self.writer.add("given", [(self.id(start), "start"), *((self.id(url), "also") for url in others)])
+
+    def of_site(self, urls: Iterable[str], start: str) -> list[str]:
+        """Addresses and paths as addresses of the site, which begins at `start`; those of others are left out."""
+        found = (normalise(url, start) for url in urls)
+        return [url for url in found if url and self.on_site(url)]
 
     def urls(self) -> dict[int, str]:
         """All addresses by their numbers."""

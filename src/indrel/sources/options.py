@@ -57,6 +57,8 @@ class GatherOptions:
     connect: tuple[Connect, ...] = ()
     headers: tuple[tuple[str, str], ...] = ()
     also: tuple[str, ...] = ()
+    """More addresses, or paths on the site."""
+
     follow_links: bool = True
     read_barred: bool = False
     as_crawlers: bool = False

@@ -183,7 +183,7 @@ class LiveSite:
             if role != "variant" or await self._is_there(host + "/"):
                 await self.learn_robots(host, role)
         known = sorted(await self.made_up.ask_again(self.options.only or ()))
-        self._enqueue([*(u for u in self.options.also if self.recorder.on_site(u)), self.start, *known], 0)
+        self._enqueue([*self.recorder.of_site(self.options.also, self.start), self.start, *known], 0)
         if fresh or self.options.only is not None:
             if self.options.as_crawlers:
                 await self._as_crawlers(origin)
@@ -257,7 +257,7 @@ class LiveSite:
             self._enqueue([url], 0)
 
     def _given(self) -> None:
-        urls = [u for u in self.options.also if self.recorder.on_site(u)]
+        urls = self.recorder.of_site(self.options.also, self.start)
         self.recorder.give(self.start, urls)
         self._enqueue(urls, 0)
         self.recorder.commit(force=True)
