@@ -272,11 +272,12 @@ class LiveSite:
 
     def _were_there(self) -> bool:
         """Queue what an earlier audit knew and nothing leads to any more: a page that is gone is named by no link; whether
-        there was any."""
+        there was any. What stood at another variant of the host has moved with the site."""
         if self.lost or self.interrupted:
             return False
         known, seen, on_site = self.recorder.known, self.frontier.seen, self.recorder.on_site
-        left = [url for url in self.options.before() if known(url) not in seen and on_site(url)]
+        new = [url for url in self.options.before() if known(url) not in seen and on_site(url)]
+        left = [url for url in new if origin_of(url) not in self._variant_origins]
         self.recorder.writer.add("given", [(self.recorder.id(url), "before") for url in left])
         self._enqueue(left, 0)
         return bool(left)
