@@ -176,7 +176,7 @@ def no_path(site: Site) -> Iterator[Hit]:
     Why: Visitors cannot come to it, and it gets no weight from the site; engines list such pages late or not at all.
     Mend: Link it from where it belongs.
     Rests on: Engine practice: pages are found and weighed by links; a sitemap only announces them.
-    Evidence: The sitemap entry.
+    Evidence: The sitemap entry, or the list that names it.
     """
     found = site.named(
         Wanted,
