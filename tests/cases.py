@@ -652,7 +652,7 @@ CASES |= {
     "wanted-unlisted": Case(
         site(**{"/": start("/a"), "/a": TO}),
         ("/a",),
-        {"/sitemap.xml": sitemap("/", "/a")},
+        {"/": start("/a", "/a?page=2"), "/a?page=2": html(title="Page 2"), "/sitemap.xml": sitemap("/", "/a")},
         intent=HUT_WANT.format("show"),
     ),
 }

@@ -237,6 +237,10 @@ def listed_locked(site: Site) -> Iterator[Hit]:
     yield from _by_answer(site, "tail = 'locked'", "in the sitemap, but asks for credentials ({})")
 
 
+NEVER_LISTED = ("numbered-page", "parameter-variant")
+"""Kinds that no system puts into its sitemaps."""
+
+
 @check("wanted-unlisted", CheckClass.CONFLICT, Severity.ASK, needs=(Need.INTENT,), feeds=("sitemap", "stated"))
 def wanted_unlisted(site: Site) -> Iterator[Hit]:
     """An open page that is to be shown is in no sitemap, though there are sitemaps.
@@ -248,10 +252,13 @@ def wanted_unlisted(site: Site) -> Iterator[Hit]:
     """
     if not site.one("SELECT count(*) FROM sitemap WHERE kind <> 'html'"):
         return
-    for url, mask, entry in site.rows(
-        """SELECT origin || path, open, entry FROM fact WHERE known AND open > 0 AND entry IS NOT NULL AND want = 'show'
+    for url, mask, entry, kind in site.rows(
+        """SELECT origin || path, open, entry, kind FROM fact WHERE known AND open > 0 AND entry IS NOT NULL AND want = 'show'
         AND NOT listed ORDER BY origin, path"""
     ):
+        by = site.entry(entry)
+        if kind in NEVER_LISTED and by and not by.names_one and kind not in by.kinds:
+            continue  # a pattern is of the pages, not of their further parts
         yield Hit(url, mask, "is to be shown, but no sitemap lists it", stated(site, entry))
 
 
