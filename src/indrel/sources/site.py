@@ -278,6 +278,8 @@ class LiveSite:
         known, seen, on_site = self.recorder.known, self.frontier.seen, self.recorder.on_site
         new = [url for url in self.options.before() if known(url) not in seen and on_site(url)]
         left = [url for url in new if origin_of(url) not in self._variant_origins]
+        if self.options.limit is not None:  # it is for what the site leads to
+            left = left[: max(0, self.options.limit - self.fetched)]
         self.recorder.writer.add("given", [(self.recorder.id(url), "before") for url in left])
         self._enqueue(left, 0)
         return bool(left)
