@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from hypothesis import settings
 
 from forked import Forked
 from indrel import pipeline
@@ -27,6 +28,9 @@ from indrel.gather.parsing import ParserPool
 from indrel.sources import fetch
 from indrel.sources.client import Request, RequestFailed
 from indrel.sources.options import GatherOptions
+
+settings.register_profile("untimed", deadline=None)  # what a first call loads, or a busy machine, is no failure
+settings.load_profile("untimed")
 
 HOST = "www.sarnfell.example"
 PROGRAM = Path(sysconfig.get_path("scripts")) / "indrel"

@@ -49,7 +49,7 @@ def test_a_week(indrel: Run, tmp_path: Path) -> None:
     assert f"has no {HOST}/other" in indrel("ledger", "done", f"{HOST}/other", code=2).stderr
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 @given(
     st.lists(st.tuples(st.integers(0, 30), st.integers(0, 3), st.booleans()), max_size=40),
     st.integers(1, 5),
