@@ -76,6 +76,18 @@ def timed(command: list[str], folder: str) -> tuple[float, float]:
     return time.perf_counter() - began, cpu
 
 
+GATHERING = """
+import sys
+from pathlib import Path
+from indrel.core import crawlers
+from indrel.pipeline import gather
+from indrel.sources.options import GatherOptions
+options = GatherOptions(crawlers.resolve(crawlers.DEFAULT), rate=0, per_pattern=10**7, parallel=int(sys.argv[2]))
+gather(sys.argv[1], options, Path("s.indrel"))
+"""
+"""The crawl alone: all that is fetched and read is kept, and nothing decided."""
+
+
 def compare(port: int, parallel: int, goal: float, runs: int) -> None:
     url = f"http://127.0.0.1:{port}/"
     for _ in range(runs):
@@ -83,10 +95,13 @@ def compare(port: int, parallel: int, goal: float, runs: int) -> None:
             wget, wget_cpu = timed(["wget", "-r", "-l", "inf", "-nv", "-e", "robots=off", url], folder)
             got = sum(1 for p in Path(folder).rglob("*.html"))
         with tempfile.TemporaryDirectory() as folder:
+            alone, alone_cpu = timed([sys.executable, "-c", GATHERING, url, str(parallel)], folder)
+        with tempfile.TemporaryDirectory() as folder:
             ours, ours_cpu = timed([PROGRAM, "audit", url, *EVERYTHING, "--parallel", str(parallel)], folder)
             listed = subprocess.run([PROGRAM, "list", "s.indrel", "--state", "open", "--json"], cwd=folder,
                                     capture_output=True, text=True).stdout.count("\n")  # fmt: skip
         print(f"wget {got:,} pages, {got / wget:,.0f}/s, {wget_cpu:.1f} CPU s; "
+              f"crawl alone {listed / alone:,.0f}/s, {alone_cpu:.1f} CPU s, ratio {listed / alone * wget / got:.2f}; "
               f"audit {listed:,} pages, {listed / ours:,.0f}/s, {ours_cpu:.1f} CPU s; "
               f"ratio {listed / ours * wget / got:.2f} (goal: at least {goal})")  # fmt: skip
 
@@ -107,7 +122,7 @@ def main() -> None:
         threading.Event().wait(3)
         try:
             print("nginx, no latency, --parallel 8:")
-            compare(PORT, 8, 0.5, 3)
+            compare(PORT, 8, 0.5, 5)
             print("30 ms a request, --parallel 32 --rate 0:")
             compare(SLOW_PORT, 32, 20, 1)
         finally:
