@@ -5,16 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-import numpy as np
-import numpy.typing as npt
-
 from indrel.core.address import split
 from indrel.core.crawlers import OWN_TOKEN, Crawler
-from indrel.core.robots import ALWAYS_ALLOWED, Access, Ruleset, Verdict, decide, match_many
-from indrel.ground.arrow import pa
-
-_FEW = 200
-"""Up to this many (addresses times rules), deciding one by one is quicker."""
+from indrel.core.robots import ALWAYS_ALLOWED, Access, Ruleset, Verdict, decide
 
 
 @dataclass(frozen=True)
@@ -57,19 +50,16 @@ class Gate:
             tuple(masks[key] for key in distinct),
         )
 
-    def allowed(self, origin: str, paths: Sequence[str]) -> npt.NDArray[np.bool_]:
-        """Which paths of an origin may be fetched; an origin not learnt of bars nothing."""
+    def allows(self, origin: str, path: str) -> bool:
+        """Whether a path of an origin may be fetched; an origin not learnt of bars nothing."""
         known = self._origins.get(origin)
         if known is None or known.access is Access.ALL_ALLOWED:
-            return np.ones(len(paths), dtype=bool)
+            return True
         if known.access is Access.ALL_BARRED:
-            return np.zeros(len(paths), dtype=bool)
+            return False
         if known.own is not None:
-            return _allowed(known.own, paths)
-        result = np.zeros(len(paths), dtype=bool)
-        for rules in known.rulesets:
-            result |= _allowed(rules, paths)
-        return result
+            return decide(known.own.rules, path)[0]
+        return any(decide(rules.rules, path)[0] for rules in known.rulesets)
 
     def barred(self, url: str) -> int:
         """The audited crawlers that may not fetch an address, as a mask; all, where Indrel itself may not."""
@@ -94,19 +84,3 @@ class Gate:
             if rule is not None and not allowed:
                 return parts.origin, rule.line
         return None
-
-
-def _allowed(rules: Ruleset, paths: Sequence[str]) -> npt.NDArray[np.bool_]:
-    if not rules.rules:
-        return np.ones(len(paths), dtype=bool)
-    if ALWAYS_ALLOWED in paths:
-        return np.array([path == ALWAYS_ALLOWED or decide(rules.rules, path)[0] for path in paths], dtype=bool)
-    if len(paths) * len(rules.rules) <= _FEW:
-        return np.array([decide(rules.rules, path)[0] for path in paths], dtype=bool)
-    return allow_mask(rules, pa.array(paths, type=pa.large_string()))
-
-
-def allow_mask(rules: Ruleset, paths: pa.Array) -> npt.NDArray[np.bool_]:
-    """Which of many paths a ruleset lets be fetched."""
-    allows = np.array([r.allow for r in rules.rules] + [True], dtype=bool)  # the last stands for "no rule"
-    return allows[match_many(rules.rules, paths)]

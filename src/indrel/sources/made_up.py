@@ -39,7 +39,7 @@ class MadeUp:
         """One made-up address of a host, or of one of its first folders."""
         name = made_up_path(split(origin + "/").host)
         path = name if folder is None else f"/{folder}{name}"
-        if not self.gate.allowed(origin, [path])[0]:
+        if not self.gate.allows(origin, path):
             return
         url = origin + path
         answer = first = await self.fetcher.get(url, MAX_PAGE)

@@ -392,7 +392,7 @@ class LiveSite:
         parts = split(url)
         if parts.origin not in self.gate:
             await self.learn_robots(parts.origin, "site" if self.recorder.on_site(url) else "hop")
-        allowed = bool(self.gate.allowed(parts.origin, [parts.path])[0])
+        allowed = self.gate.allows(parts.origin, parts.path)
         if parts.host in self.lost or not (allowed or self._may_read_barred(url)):
             self._done_one()
             return

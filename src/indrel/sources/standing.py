@@ -33,7 +33,7 @@ async def settle(site: LiveSite) -> None:
 async def _leads_to(site: LiveSite) -> str | None:
     """The start page's address at the variant that it redirects to; what it answers is kept for the crawl."""
     parts, others = split(site.start), variants(site.start)
-    if not others or not site.gate.allowed(parts.origin, [parts.path])[0]:
+    if not others or not site.gate.allows(parts.origin, parts.path):
         return None
     answer = site.ahead[site.start] = await site.fetcher.get(site.start, MAX_PAGE, bodies=False)
     origin = origin_of(answer.target) if answer.target else ""
