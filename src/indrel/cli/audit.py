@@ -84,7 +84,7 @@ def audit(
             also=also, follow_links=follow_links, read_barred=read_barred, base=base, links_out=links_out, as_crawlers=as_crawlers,
             render=render, render_limit=render_limit, render_pictures=render_pictures, browser=browser,
             sandbox=not render_without_sandbox, progress=progress, intent=wants,
-            before=_before(baseline, crawler, wants),
+            before=_before(baseline if pipeline.source_kind(source) == "site" else None, crawler, wants),
         )  # fmt: skip
     if wanted and pipeline.source_kind(source) != "snapshot":
         try:

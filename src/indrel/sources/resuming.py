@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from functools import cache
 from typing import TYPE_CHECKING, NamedTuple
 
 from indrel.gather.keeping import Answer
@@ -64,14 +65,19 @@ def _forgotten(site: LiveSite, only: frozenset[str]) -> list[str]:
 def _left(site: LiveSite) -> list[Left]:
     """What is known and was not read. The frontier hears of what was, as it did then: its bounds hold over all of it."""
     con, frontier, follow = site.recorder.writer.con, site.frontier, site.options.follow_links
-    urls, shapes, found = site.recorder.urls(), dict[int, str](), list[Left]()
+    urls, found = site.recorder.urls(), list[Left]()
+
+    @cache
+    def shape(number: int) -> str:
+        return pattern(urls[number])
+
     texts = con.execute("SELECT address, text_hash, text_length FROM page ORDER BY address").fetchall()
     worn = frontier.worn(texts, urls)
     for url, sources, beside, read in _mentioned(site):
         if beside:
             found += [] if read else [Left(url)]
             continue
-        named = [shapes.setdefault(n, pattern(urls[n])) for n in sources if n not in worn]
+        named = [shape(n) for n in sources if n not in worn]
         if read:
             frontier.was_read(url, named)
         elif follow:
