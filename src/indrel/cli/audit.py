@@ -70,23 +70,23 @@ def audit(
     check_endings(output or [])
     progress = ProgressLine(quiet)
     cut: IndrelError | None = None
-    path = Path(source)
+    path, kind = Path(source), pipeline.source_kind(source)
     wants = pipeline.load_intent(intent)
     if against:
         pipeline.source_kind(against)  # refused before anything is read
     wanted: GatherOptions | None = None
-    if render and pipeline.source_kind(source) == "snapshot":
+    if render and kind == "snapshot":
         say("--render: a snapshot is not looked at again, only sites, folders and archives are", quiet)
-    if against or pipeline.source_kind(source) != "snapshot":
+    if against or kind != "snapshot":
         wanted = opt.gather_options(
             crawler=crawler, limit=limit, per_pattern=per_pattern,
             rate=rate, parallel=parallel, timeout=timeout, connect=connect, header=header,
             also=also, follow_links=follow_links, read_barred=read_barred, base=base, links_out=links_out, as_crawlers=as_crawlers,
             render=render, render_limit=render_limit, render_pictures=render_pictures, browser=browser,
             sandbox=not render_without_sandbox, progress=progress, intent=wants,
-            before=_before(baseline if pipeline.source_kind(source) == "site" else None, crawler, wants),
+            before=_before(baseline if kind == "site" else None, crawler, wants),
         )  # fmt: skip
-    if wanted and pipeline.source_kind(source) != "snapshot":
+    if wanted and kind != "snapshot":
         try:
             gathered = pipeline.gather(source, wanted, snapshot, resume)
         finally:
