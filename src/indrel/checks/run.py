@@ -123,11 +123,12 @@ def notes_of(site: Site) -> tuple[str, ...]:
 
 
 def _lost_alone(site: Site) -> tuple[str, ...]:
-    """Pages that the intent file wants shown and that are not there, where no link and no sitemap leads to the fault: they
-    count as lost, and no check speaks of them."""
+    """Pages that the intent file wants shown and that are not there, where no link, sitemap or canonical leads to the fault:
+    they count as lost, and no check speaks of them."""
     lost = site.rows(
         f"""SELECT origin || path AS url FROM fact WHERE known AND want = 'show' AND entry IS NOT NULL AND NOT start
-        AND NOT {ASSET_SQL} AND tail IN ('gone', 'broken', 'locked') AND followed + unfollowed = 0 AND NOT listed ORDER BY url"""
+        AND NOT {ASSET_SQL} AND tail IN ('gone', 'broken', 'locked') AND followed + unfollowed = 0
+        AND NOT listed AND NOT named ORDER BY url"""
     )
     if not lost:
         return ()
