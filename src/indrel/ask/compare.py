@@ -23,6 +23,12 @@ MOST_EXPLAINED = 5_000
 """Changed addresses whose cause is looked up; of more, the first in order of harm."""
 
 
+MOVED = """(tail = 'folded' AND fold_how IN ('redirect', 'refresh') AND NOT listed AND NOT named
+    AND followed + unfollowed = 0)"""
+"""Whether a page is no longer put forward and leads elsewhere, over the columns of `fact`: if that is open it is the page now,
+and nothing is lost."""
+
+
 @dataclass(frozen=True, slots=True)
 class StateChange:
     """One address whose state changed for one crawler."""
@@ -192,8 +198,11 @@ def changed_states(before: Site, after: Site, hosts: HostMap | None = None) -> l
             StateChange(url, crawler.token, old, new, wanted, want)
             for url, old, new, wanted, want in after.rows(
                 f"""SELECT origin || path AS url, e.s{i}, {after.state_sql(i)} AS state,
-                    fact.want = 'show' OR (e.want = 'show' AND fact.entry IS NULL), fact.want
-                FROM fact JOIN earlier e USING (origin, path) WHERE known AND state <> e.s{i}
+                    fact.want = 'show' OR (e.want = 'show' AND fact.entry IS NULL
+                        AND NOT ({MOVED} AND coalesce(there.opens, 0) & {1 << i} > 0)), fact.want
+                FROM fact JOIN earlier e USING (origin, path)
+                LEFT JOIN (SELECT id AS place, open AS opens FROM fact) there ON there.place = coalesce(folds_into, folds_to)
+                WHERE known AND state <> e.s{i}
                 AND NOT (({UNKNOWN}) AND (state <> 'barred' OR origin IN ({shut})))
                 AND NOT (e.unseen AND (e.s{i} <> 'barred' OR origin IN ({shut_then}))) ORDER BY url"""
             )
