@@ -359,3 +359,11 @@ def test_a_section_may_have_an_error_page_of_its_own(audit_site: AuditSite) -> N
         assert {f.url.removeprefix(HOST) for f in soft} == found
         assert all(f.evidence[-1].where == HOST + made_up for f in soft)
         assert not any(f.check == "missing-answers-200" or made_up in f.url for f in verdict.findings)
+
+
+def test_a_listed_address_that_leads_to_a_login_is_to_be_taken_out(audit_site: AuditSite) -> None:
+    """Listing where it leads, as is right for a page that has moved, would put the login forward."""
+    pages = {**BASE, "/sitemap.xml": sitemap("/", "/members", "/old"), "/": html(a("/old")), "/old": moved("/new"), "/new": html(),
+             "/members": moved("/login?x=1"), "/login?x=1": html(body="<form><input type=password></form>")}  # fmt: skip
+    told = {f.url.removeprefix(HOST): f.mend for f in audit_site(pages)[1].findings if f.check == "listed-redirects"}
+    assert told == {"/old": "", "/members": "Take the entry out: it leads to a page that is not to be listed."}

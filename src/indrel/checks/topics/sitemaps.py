@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from typing import NamedTuple
 
 from indrel.checks.catalogue import Hit, Need, check
@@ -127,14 +127,16 @@ def _listed(site: Site, condition: str, mask: str = "") -> list[Subject]:
     ]
 
 
-def _by_answer(site: Site, condition: str, message: str) -> Iterator[Hit]:
+def _by_answer(site: Site, condition: str, message: str, mends: Mapping[int, str] | None = None) -> Iterator[Hit]:
+    """One hit an entry, with what is to be done of those of which the catalogue says it otherwise."""
     found = _listed(site, condition)
     ids = [one.id for one in found]
     entries, shown = listings(site, ids), answers(site, ids)
     for one in found:
         loc, entry = entries[one.id]
         first = next((e for e in shown[one.id] if e.kind == "status"), shown[one.id][0])
-        yield Hit(loc, one.crawlers, message.format(first.text), (*shown[one.id], entry))
+        mend = (mends or {}).get(one.id, "")
+        yield Hit(loc, one.crawlers, message.format(first.text), (*shown[one.id], entry), mend=mend)
 
 
 UNDATED = "Take the date out, or set a later one, if the page is to be listed; else take it out of the sitemap."
@@ -194,9 +196,13 @@ def listed_redirects(site: Site) -> Iterator[Hit]:
     Rests on: Sitemaps protocol 0.9; RFC 9110 section 15.4.
     Evidence: The status and Location (or the refresh tag), and the sitemap entry.
     """
-    yield from _by_answer(
-        site, "tail = 'folded' AND fold_how IN ('redirect', 'refresh')", "in the sitemap, but redirects ({})"
+    redirects = "tail = 'folded' AND fold_how IN ('redirect', 'refresh')"
+    useless = site.rows(
+        f"""SELECT id FROM fact JOIN (SELECT id AS place FROM fact WHERE {UNWANTED} OR hidden > 0
+            OR tail IN ('gone', 'broken', 'locked')) ON place = coalesce(folds_into, folds_to) WHERE listed AND {redirects}"""
     )
+    mends = {number: "Take the entry out: it leads to a page that is not to be listed." for (number,) in useless}
+    yield from _by_answer(site, redirects, "in the sitemap, but redirects ({})", mends)
 
 
 @check("listed-gone", CheckClass.CONFLICT, Severity.FIX, feeds=("entry", "gone"), change=ENTRY_GOES)
