@@ -334,3 +334,16 @@ def test_what_instead(check: str, kind: str, before: str, message: str, also: st
     )
     change = checks()[check].change
     assert (change.of(finding) if change else None) == ((before, after) if after else None)
+
+
+@pytest.mark.parametrize(
+    ("entry", "listed"), [('match = "/a*"', False), ('match = "/a?page=2"', True), ('kind = "numbered-page"', True)]
+)
+def test_a_pattern_puts_no_further_parts_into_a_sitemap(entry: str, listed: bool, audit_site: AuditSite) -> None:
+    """Whoever wants `/a*` speaks of pages; their second part and their variants are listed where they are named."""
+    pages = {**BASE, "/": html(canonical("/"), a("/a", "/a?page=2")), "/a": html(), "/a?page=2": html(title="Page 2")}
+    site, _ = audit_site(pages, intent=f'[[want]]\nmatch = "/a"\nwant = "show"\n[[want]]\n{entry}\nwant = "show"\n')
+    found = sitemap_draft.draft(site)
+    assert (b"page=2" in found.files["sitemap.xml"]) is listed and found.left_out == (
+        {} if listed else {"of the kinds that sitemaps leave out (numbered pages, variants)": [f"{HOST}/a?page=2"]}
+    )

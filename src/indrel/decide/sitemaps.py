@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 
 from indrel.decide.place import placed
 from indrel.decide.site import Site
+from indrel.ground.sqltext import quoted_list
 
 MANY = 5
 """Listed pages of a section and kind that tell that such pages are meant to be listed."""
@@ -75,6 +76,23 @@ def left_out(site: Site) -> list[tuple[str, int]]:
     )
 
 
+_PARTS = ("numbered-page", "parameter-variant")
+"""Kinds that no system puts into its sitemaps."""
+
+
+def is_part(site: Site) -> str:
+    """Whether an address is a page's further part or variant which is wanted because a pattern reaches it, and is not listed
+    by intention: over the columns of `fact`."""
+    patterns = [str(number) for number, e in enumerate(site.intent.wants) if not e.names_one and not e.kinds]
+    kinds = quoted_list(_PARTS)
+    return (
+        f"(NOT listed AND kind IN ({kinds}) AND coalesce(entry, -1) IN ({', '.join(patterns)}))"
+        if patterns
+        else "false"
+    )
+
+
 def unlisted(site: Site) -> int:
     """Wanted and open pages that no sitemap lists."""
-    return int(site.one("SELECT count(*) FROM fact WHERE known AND open > 0 AND want = 'show' AND NOT listed"))
+    wanted = f"known AND open > 0 AND want = 'show' AND NOT listed AND NOT {is_part(site)}"
+    return int(site.one(f"SELECT count(*) FROM fact WHERE {wanted}"))

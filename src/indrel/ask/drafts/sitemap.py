@@ -16,6 +16,7 @@ from indrel.core.page.tokens import parse_date
 from indrel.core.page.wording import W3C_DATE
 from indrel.core.sitemap.write import Line, index, packed, urlsets
 from indrel.decide.site import Site
+from indrel.decide.sitemaps import is_part
 from indrel.decide.twins import idle_parameters, open_twins
 from indrel.ground.errors import IndrelError
 from indrel.ground.sqltext import quoted_list
@@ -53,7 +54,10 @@ def draft(site: Site, gzip: bool = False, split: bool = False) -> SitemapDraft:
     implied = not has_list and not states_show
     kinds = quoted_list(PLAIN_KINDS)
     plain = f"kind IN ({kinds}) AND NOT (kind = 'document' AND contains(path, '?'))"
-    wanted = f"(want = '{Want.SHOW}'" + (f" OR (want = '{Want.ANY}' AND {plain}))" if implied else ")")
+    parts = is_part(site)
+    wanted = f"(NOT {parts} AND (want = '{Want.SHOW}'" + (
+        f" OR (want = '{Want.ANY}' AND {plain})))" if implied else "))"
+    )
     rows = site.rows(
         f"""SELECT chosen.id, want, chosen.url, section, n.last_modified, n.fetched, p.modified,
             (SELECT max(e.lastmod) FROM entry e WHERE e.address = chosen.id)
@@ -77,6 +81,12 @@ def draft(site: Site, gzip: bool = False, split: bool = False) -> SitemapDraft:
     every = [line for lines in sections.values() for line in lines]
     dated = sum(1 for line in every if line.lastmod is not None)
     left_out = _left_out(site, wanted)
+    further = site.rows(
+        f"SELECT origin || path AS url FROM fact WHERE known AND origin = ? AND open > 0 AND want = 'show' AND {parts} ORDER BY url",
+        [site.base_origin],
+    )
+    if further:
+        left_out["of the kinds that sitemaps leave out (numbered pages, variants)"] = [url for (url,) in further]
     if again:
         left_out["with the same content as another address"] = [url for number, _, url, *_ in rows if number in again]
     found = SitemapDraft(_written(site, sections, gzip, split), len(every), dated, left_out, implied)

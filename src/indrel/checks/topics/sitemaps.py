@@ -26,6 +26,7 @@ from indrel.core.model import CheckClass, Evidence, Severity, listing
 from indrel.core.sitemap import USUAL
 from indrel.core.sitemap.read import NAMESPACE, TOO_LONG, TOO_MANY
 from indrel.decide.site import Site
+from indrel.decide.sitemaps import is_part
 
 
 @check("sitemap-none", CheckClass.FLAW, Severity.ASK, needs=(Need.SITEMAPS,))
@@ -243,10 +244,6 @@ def listed_locked(site: Site) -> Iterator[Hit]:
     yield from _by_answer(site, "tail = 'locked'", "in the sitemap, but asks for credentials ({})")
 
 
-NEVER_LISTED = ("numbered-page", "parameter-variant")
-"""Kinds that no system puts into its sitemaps."""
-
-
 @check("wanted-unlisted", CheckClass.CONFLICT, Severity.ASK, needs=(Need.INTENT,), feeds=("sitemap", "stated"))
 def wanted_unlisted(site: Site) -> Iterator[Hit]:
     """An open page that is to be shown is in no sitemap, though there are sitemaps.
@@ -258,13 +255,10 @@ def wanted_unlisted(site: Site) -> Iterator[Hit]:
     """
     if not site.one("SELECT count(*) FROM sitemap WHERE kind <> 'html'"):
         return
-    for url, mask, entry, kind in site.rows(
-        """SELECT origin || path, open, entry, kind FROM fact WHERE known AND open > 0 AND entry IS NOT NULL AND want = 'show'
-        AND NOT listed ORDER BY origin, path"""
+    for url, mask, entry in site.rows(
+        f"""SELECT origin || path, open, entry FROM fact WHERE known AND open > 0 AND entry IS NOT NULL AND want = 'show'
+        AND NOT listed AND NOT {is_part(site)} ORDER BY origin, path"""
     ):
-        by = site.entry(entry)
-        if kind in NEVER_LISTED and by and not by.names_one and kind not in by.kinds:
-            continue  # a pattern is of the pages, not of their further parts
         yield Hit(url, mask, "is to be shown, but no sitemap lists it", stated(site, entry))
 
 
