@@ -25,6 +25,7 @@ SEEN = {"empty": "next to nothing", "error": "an error"}
 @answers
 def explain_address(
     url: Annotated[str, typer.Argument(metavar="URL", help="An address, or a path on the snapshot's site.")],
+    beside: Annotated[str | None, typer.Argument(metavar="SNAPSHOT", hidden=True)] = None,
     snapshot: opt.FromOption = None,
     intent: opt.IntentOption = None,
     crawler: opt.CrawlerOption = None,
@@ -40,6 +41,9 @@ def explain_address(
     from indrel.checks import findings_of
     from indrel.checks.headline import spoken_of
 
+    if beside is not None:  # the snapshot before or behind the address, as other commands take it
+        url, named = (beside, url) if Path(url).is_file() else (url, beside)
+        snapshot = snapshot or Path(named)
     with opened(snapshot, crawler, quiet, intent, url) as site:
         address = pipeline.page_address(url, site)
         found = explain(site, address, findings_of(site, address))
