@@ -257,9 +257,7 @@ class LiveSite:
             self._enqueue([url], 0)
 
     def _given(self) -> None:
-        urls = self.recorder.of_site(self.options.also, self.start)
-        self.recorder.give(self.start, urls)
-        self._enqueue(urls, 0)
+        self.recorder.give(self.start, self.options.also)
         self.recorder.commit(force=True)
         self.recorder.writer.set_meta(prepared=True)
 
