@@ -196,11 +196,23 @@ def test_frontier_bounds_patterns_that_name_each_other() -> None:
     )
 
 
+def test_frontier_bounds_the_variants_of_a_page() -> None:
+    frontier, most = Frontier(per_pattern=4), 4 * BETWEEN
+    chosen = [
+        f"{HOST}/query?by={n}&" + "&".join(f"f{'abcdefghij'[i]}={n}" for i in range(10) if n >> i & 1)
+        for n in range(400)
+    ]
+    there = [frontier.add(n, url, 2, 0, [pattern(f"{HOST}/query?by=1")]) for n, url in enumerate(chosen)]
+    assert there.count(True) == most and frontier.bounded() == {f"{HOST}/query?*": 400 - most}
+    assert frontier.add(900, f"{HOST}/query?by=9&fa=4", 2, 0, [f"{HOST}/huts"]), "a page of another kind names it"
+
+
 @pytest.mark.parametrize(
     ("one", "other"),
     [
         ("/cal/2026/01", "/cal/2027/12"), ("/p?page=2&sort=a", "/p?page=30&sort=b"), ("/s/3fa9c2d1e8", "/s/00a9c2d1ff"),
         ("/x;jsessionid=AB12CD34EF", "/x;jsessionid=0012CD34EF"), ("/a/b/a/b/c", "/a/b/a/b/a/b/c"), ("/Page/A1", "/page/a2"),
+        ("/q?a=1&b=2&a=3", "/q?b=9&a="), ("/q?f[0]=x", "/q?f[12]=y"), ("/cal?2026-01", "/cal?2027-12"),
     ],
 )  # fmt: skip
 def test_addresses_of_one_pattern(one: str, other: str) -> None:

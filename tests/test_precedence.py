@@ -38,6 +38,8 @@ TABLE: list[tuple[dict[str, Any], str | None, dict[str, Any], set[str], set[str]
      {"barred-noindex"}, {"barred-to-hide"}),
     ({**LINKED, "/a": html(title="Log in", body=PASSWORD)}, HIDE, {}, {"gate-open"}, {"open-unwanted"}),
     ({**LINKED, "/": html(body=a("/a?sort=x")), "/a?sort=x": page()}, HIDE, {}, {"junk-open"}, {"open-unwanted", "twin-open"}),
+    ({**LINKED, "/": html(body=a("/a/login?next=a", "/a/login?next=b")), "/a/login?next=a": page(), "/a/login?next=b": page()}, None, {},
+     {"open-unwanted"}, {"twin-open"}),
     ({**LINKED, "/a": html(canonical("/a/nowhere"))}, None, {}, {"canonical-to-gone"}, {"canonical-relative"}),
     ({**LINKED, "/a": html('<link rel=canonical href="nowhere">')}, None, {}, {"canonical-relative"}, {"canonical-to-gone"}),
     ({**LINKED, "/a": page(head=canonical("/b")), "/b": page(OTHER)}, SHOW, {}, {"canonical-wanted-folded"}, {"canonical-unlike"}),

@@ -137,6 +137,15 @@ def test_one_line_of_a_template_is_one_cause() -> None:
     assert sorted(c.count for c in gather_causes(twins)[1]) == [1, 1, 2], "copies of whole folders are one cause"
     leads = [finding(f"{HOST}/{n}", f'<meta http-equiv="refresh" content="0;URL=../{n}/end.html">') for n in "abc"]
     assert len(gather_causes(leads)[1]) == 1, "where a refresh leads is each page's own"
+    variants = [
+        replace(
+            finding(f"{HOST}/{url}", ""), cls=CheckClass.EXPOSED, evidence=(Evidence("status", url, None, "200 OK"),)
+        )
+        for url in ("q?a=1&sort=x", "q?sort=y", "r?Sort=z&b=2&utm_source=n", "q?a=1&b=2", "q?b=&a=3", "q?s=hut&a=1")
+    ]
+    assert sorted(c.count for c in gather_causes(variants)[1]) == [1, 2, 3], (
+        "one parameter tells, whatever stands beside it"
+    )
 
 
 @pytest.mark.parametrize(

@@ -7,6 +7,7 @@ RE2 patterns on path and query in lower case.
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable
 from typing import NamedTuple
 
 from indrel.core.address import split
@@ -37,6 +38,10 @@ _PASSWORD = f"(NOT {READ} OR marks & {int(Mark.PASSWORD)} > 0)"
 NUMBERED = r"/page/[0-9]+(\.html?)?/?(\?|$)|/index[0-9]+\.html?$|[?&](page|paged)=[0-9]+(&|$)"
 """Addresses of numbered pages; what they name as canonical is not wanted by that alone."""
 
+SEARCHED = "s|q|query"
+VARYING = "replytocom|sort|sortby|sort_by|order|orderby|order_by|session_?id|phpsessid|jsessionid|sid|utm_[a-z]+|gclid|fbclid|msclkid"
+"""Parameters that tell search results, and a reply, sort, session or tracking variant, as RE2 patterns of their names."""
+
 RULES = (
     KindRule("start", "it is the start page of its host", sql="start"),
     KindRule("feed", "its content type is a feed's", sql="media_type IN ('application/rss+xml', 'application/atom+xml')"),
@@ -45,7 +50,7 @@ RULES = (
              sql="(media_type = 'application/pdf' OR media_type LIKE 'application/%document%')"),
     KindRule("document", "its address ends like a document's",
              r"\.(pdf|docx?|xlsx?|pptx?|odt|ods|odp|rtf|epub|csv|txt)(\?|$)", NOT_HTML),
-    KindRule("search-results", "its address carries a search", rf"^/(.*/)?search{_PAGE}/?\?.*=|^/search/[^/?.]+/?$|[?&](s|q|query)="),
+    KindRule("search-results", "its address carries a search", rf"^/(.*/)?search{_PAGE}/?\?.*=|^/search/[^/?.]+/?$|[?&]({SEARCHED})="),
     KindRule("cart", "its address is a cart's or checkout's", rf"^/(.*/)?(cart|basket|checkout){_PAGE}/?(\?|$)", _A_PAGE),
     KindRule("login", "its address is a login's",
              rf"^/(.*/)?(login|log-in|signin|sign-in|logout|wp-login){_PAGE}/?(\?|$)", _A_PAGE),
@@ -54,8 +59,7 @@ RULES = (
     KindRule("thank-you", "its address is a thank-you page's",
              rf"^/(.*/)?(thank-you|thanks|thankyou|order-received|order-confirmation){_PAGE}/?(\?|$)", _A_PAGE),
     KindRule("parameter-variant", "its address has a reply, sort, session or tracking parameter",
-             r"[?&;](replytocom|sort|sortby|sort_by|order|orderby|order_by|session_?id|phpsessid|jsessionid|sid|utm_[a-z]+"
-             r"|gclid|fbclid|msclkid)="),
+             rf"[?&;]({VARYING})="),
     KindRule("embed", "its address is that of a page made to be embedded elsewhere", r"/embed/?(\?|$)"),
     KindRule("parameter-variant", sql="variant",
              because="it gives way to the address without its parameters, says noindex where that does not, or only sorts it otherwise"),
@@ -96,6 +100,7 @@ ARCHIVES = ("listing", "category", "tag-archive", "author-archive", "date-archiv
 """Kinds whose pages list others: without entries they are junk too."""
 
 OTHER = len(RULES)
+_TELLING = re.compile(f"{SEARCHED}|{VARYING}")
 _ALL_PATTERNS = "|".join(f"({r.address})" for r in RULES if r.address)
 
 
@@ -130,6 +135,11 @@ def kind_sql(rule: str) -> str:
 def implied_want(kind: str) -> Want:
     """What is implied of an address by its kind alone."""
     return Want.HIDE if kind in JUNK else Want.ANY
+
+
+def telling_parameters(names: Iterable[str]) -> list[str]:
+    """Of parameters' names those that tell junk by themselves, whatever stands beside them."""
+    return sorted(name for name in map(str.lower, names) if _TELLING.fullmatch(name))
 
 
 def kind_of_address(url: str) -> str:

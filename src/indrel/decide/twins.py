@@ -52,13 +52,13 @@ class Twins(NamedTuple):
 
 
 def open_twins(site: Site) -> list[Twins]:
-    """Groups of pages that are open with the same content, none of them folded."""
+    """Groups of pages that are open with the same content, none of them folded; not of those that are not to be open at all."""
     site.con.execute(
         f"""CREATE OR REPLACE TEMP TABLE twinnable AS
         SELECT f.id, w.text_hash, w.sketch, w.own_words
         FROM fact f JOIN page p ON p.address = f.id JOIN ({WORDING}) w ON w.id = f.id
         WHERE f.site AND NOT f.closed AND f.open > 0 AND p.problem IS NULL AND w.own_words >= {LEAST_WORDS}
-        AND f.kind NOT IN ('parameter-variant', 'search-results', 'feed')"""
+        AND f.want NOT IN ('hide', 'lock', 'drop')"""
     )
     exact: dict[int, list[int]] = defaultdict(list)
     for number, digest in site.rows(

@@ -17,25 +17,28 @@ PER_PATTERN = 200
 
 BETWEEN = 25
 """How many times as many are read of a pattern that only other patterns name: spaces can be endless together
-(months name days, days name months), but a list in pages rightly names thousands."""
+(months name days, days name months), but a list in pages rightly names thousands. So many, too, of a page's variants
+in all, where only its variants name them: each choice of parameters is a pattern, and choices multiply."""
 
 LEAST_TEXT = 200
 """Characters that a page's text has at least where others may be copies of it."""
 
 _TOKEN = re.compile(r"(?<![a-z0-9])(?=[a-z-]*[0-9])[0-9a-f]{8,}(?:-[0-9a-f]{4,})*(?![a-z0-9])|[0-9]+")
 _VALUE = re.compile(r"=[^&;]*")
+_PARTED = re.compile(r"[&;]")
 _REPEATED = re.compile(r"((?:/[^/]+){1,3}?)\1+(?=/|$)")
 
 
 def pattern(url: str) -> str:
     """An address with its numbers, dates, hexadecimal tokens and parameter values left out, in lower case.
 
-    Segments that repeat stand once: growing paths are one pattern, too.
+    Segments that repeat stand once: growing paths are one pattern, too; so do parameters, in order of their names.
     """
     place, question, query = url.lower().partition("?")
     origin_end = place.find("/", 8)
     path = _REPEATED.sub(r"\1", _TOKEN.sub("*", place[origin_end:])) if origin_end > 0 else ""
-    return place[:origin_end] + path + question + _VALUE.sub("=*", query)
+    names = sorted(set(_PARTED.split(_VALUE.sub("=*", query)))) if query else ()
+    return place[:origin_end] + path + question + _TOKEN.sub("*", "&".join(names))
 
 
 class Frontier:
@@ -50,6 +53,7 @@ class Frontier:
         self._by_copy: Counter[str] = Counter()
         self._alike: Counter[str] = Counter()
         self._between: Counter[str] = Counter()
+        self._variants: Counter[str] = Counter()
         self._said: dict[int, tuple[str, int]] = {}
 
     def add(self, number: int, url: str, clicks: int, hops: int = 0, sources: Iterable[str] | None = None) -> bool:
@@ -73,22 +77,29 @@ class Frontier:
         """Take note of an address that was read before this frontier was, and of the patterns of the pages that name it."""
         self._count(url, pattern(url), sources)
 
-    def _count(self, url: str, shape: str, sources: Iterable[str]) -> tuple[bool, bool]:
-        """Whether an address is named only from inside its pattern, and only from patterns; counted."""
-        inside = shape != url and all(source == shape for source in sources)
-        between = shape != url and all("*" in source for source in sources)
+    def _count(self, url: str, shape: str, sources: Iterable[str]) -> str | None:
+        """Count an address to its pattern; gives the pattern if its bound is passed: of those named only from inside it,
+        only from patterns, or only by variants of the same page."""
+        if shape == url:
+            return None
+        place, question, _ = shape.partition("?")
+        inside = all(source == shape for source in sources)
+        between = inside or all("*" in source for source in sources)
+        varied = question != "" and (inside or all(source.startswith(place + question) for source in sources))
         self._alike[shape] += inside
         self._between[shape] += between
-        return inside, between
+        self._variants[place] += varied
+        most = self.per_pattern * BETWEEN
+        if varied and self._variants[place] > most:
+            return place + "?*"
+        over = (inside and self._alike[shape] > self.per_pattern) or (between and self._between[shape] > most)
+        return shape if over else None
 
     def _is_bounded(self, number: int, url: str, shape: str, clicks: int, hops: int, sources: Iterable[str]) -> bool:
-        inside, between = self._count(url, shape, sources)
-        over = (inside and self._alike[shape] > self.per_pattern) or (
-            between and self._between[shape] > self.per_pattern * BETWEEN
-        )
-        if not over and clicks <= MAX_CLICKS and hops <= MAX_CHAIN:
+        over = self._count(url, shape, sources)
+        if over is None and clicks <= MAX_CLICKS and hops <= MAX_CHAIN:
             return False
-        self._leave(number, self._by_pattern, shape)
+        self._leave(number, self._by_pattern, over or shape)
         return True
 
     def _leave(self, number: int, counted: Counter[str], name: str) -> None:

@@ -209,7 +209,8 @@ def junk_open(site: Site) -> Iterator[Hit]:
         )
         shown = (first, *links.get(one.id, ()), *stated(site, one.entry))
         what = "internal search results" if one.kind == "search-results" else "a parameter variant"
-        yield Hit(one.url, one.crawlers, f"{what} may be listed", shown, implied=one.entry is None)
+        mend = "" if one.html else BY_HEADER
+        yield Hit(one.url, one.crawlers, f"{what} may be listed", shown, implied=one.entry is None, mend=mend)
 
 
 @check(
