@@ -377,6 +377,14 @@ def test_a_folder_without_a_start_page_is_a_part_of_a_site(indrel: Run, tmp_path
     (tmp_path / "part/b.html").write_text(html(title="Another hut"))
     told = indrel("audit", "part", "--base", HOST + "/", code=0).stdout
     assert "no page is known to be wanted" in told and "taken for a part of the site" in " ".join(told.split())
+    for n in range(6):  # what canonicals name stands in a folder that is not here; what links name in one that is
+        (tmp_path / f"part/huts/{n}").mkdir(parents=True)
+        text = html(f'<link rel="canonical" href="{HOST}/stable/{n}/">', a("/", "/huts/gone/", "/far/", "/near"))
+        (tmp_path / f"part/huts/{n}/index.html").write_text(text)
+    found = json.loads(indrel("audit", "part", "--base", HOST + "/", "--json", code=1).stdout)
+    gone = {f["url"] for f in found["findings"] if f["severity"] == "fix"}
+    assert gone == {f"{HOST}/huts/gone/", f"{HOST}/near"} and found["verdict"]["lost"] == 0
+    assert "6 of 6 addresses that canonicals and sitemaps name have no file here" in " ".join(found["notes"])
 
 
 def test_a_folder_that_stands_below_a_path_and_whose_pages_name_index_files(indrel: Run, tmp_path: Path) -> None:

@@ -219,9 +219,8 @@ class Site:
     @cached_property
     def is_part(self) -> bool:
         """Whether nothing stands where a folder's start page would: it is taken for a part of a site."""
-        return not self.is_live and bool(
-            self.rows("SELECT 1 FROM answer WHERE address = ? AND status = 404", [self.start_id])
-        )
+        of_folder = self.meta["source"]["kind"] == "folder" and not self.is_live
+        return of_folder and not self.rows("SELECT 1 FROM answer WHERE address = ?", [self.start_id])
 
     @property
     def complete(self) -> bool:

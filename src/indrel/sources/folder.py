@@ -222,7 +222,7 @@ class Folder:
             render_folder(self)
             self._referenced()
         self.recorder.commit(force=True)
-        self.recorder.writer.set_meta(notes=self.listing.notes() + self._doubts())
+        self.recorder.writer.set_meta(notes=self.listing.notes() + self._doubts() + self._elsewhere())
 
     def address(self, name: str) -> str:
         """The address at which a file stands."""
@@ -296,6 +296,8 @@ class Folder:
             row = self.recorder.answer_row(url, 200, media_type=media, file=shown(name))
         elif name in self._folders and not url.endswith("/"):
             row = self.recorder.answer_row(url, 301, target=url + "/", location=url + "/")
+        elif url == self.base:
+            return []  # a part of a site: its start page stands elsewhere
         else:
             row = self.recorder.answer_row(url, 404)
         self.recorder.writer.add("answer", [row])
@@ -370,6 +372,32 @@ class Folder:
             f"{origin_of(self.base)}{best}: it probably does (say --base {shlex.quote(origin_of(self.base) + best)})"
         ]
 
+    def _elsewhere(self) -> list[str]:
+        """Where a part of a site holds hardly anything of what its canonicals and sitemaps name, that stands in other parts:
+        what would be in folders that are not here is left unread."""
+        con = self.recorder.writer.con
+        rows = con.execute(
+            """SELECT a.id, a.origin || a.path, n.status = 404, a.id IN (SELECT target FROM canonical UNION SELECT address FROM entry)
+            FROM address a JOIN answer n ON n.address = a.id WHERE a.origin = ? ORDER BY a.id""",
+            [origin_of(self.base)],
+        ).fetchall()
+        promised = [missing for _, url, missing, named in rows if named and url.startswith(self.base)]
+        is_part = all(url != self.base for _, url, _, _ in rows)
+        if not is_part or sum(promised) < FEWEST_NAMED or sum(promised) < MOST_EXPLAINED * len(promised):
+            return []
+        here = {None, *(name.partition("/")[0] for name in self.files if "/" in name)}
+        away = [number for number, url, missing, _ in rows if missing and self._top(url) not in here]
+        con.execute("DELETE FROM answer WHERE address IN (SELECT unnest(?::INTEGER[]))", [away])
+        return [
+            f"{sum(promised):,} of {len(promised):,} addresses that canonicals and sitemaps name have no file here: those of folders "
+            "that are not here are left unread"
+        ]
+
+    def _top(self, url: str) -> str | None:
+        """The first folder that an address names below the base; the base itself is here."""
+        first, slash, _ = os.fsdecode(unquote_to_bytes(url[len(self.base) :].partition("?")[0])).partition("/")
+        return first if slash else None
+
     def _is_there(self, path: str) -> bool:
         name = os.fsdecode(unquote_to_bytes(path))
         name = name + "index.html" if name.endswith("/") or not name else name
@@ -378,15 +406,16 @@ class Folder:
     # ---------------------------------------------------------------- robots.txt and sitemaps in the folder
 
     def _robots(self) -> None:
-        """robots.txt counts only where the base is the host's root."""
+        """robots.txt counts only where the base is the host's root; of a part of a site without one, it stands elsewhere."""
         origin = origin_of(self.base)
         at_root = self.base == origin + "/"
         there = at_root and "robots.txt" in self._names
+        known = there or (at_root and any(not _page_path(name) for name in self.files))
         body = self._read("robots.txt", ROBOTS_MOST) if there else b""
         status = 200 if there else 404
         row: tuple[Any, ...] = (
             origin, status, None, "text/plain" if there else "", [], f"{origin}/robots.txt", body, False, "site",
-            at_root, "robots.txt" if there else None,
+            known, "robots.txt" if there else None,
         )  # fmt: skip
         self.recorder.writer.add("robots", [row])
         self.robots_body = body

@@ -29,7 +29,7 @@ from indrel.decide.site import Site
 from indrel.decide.sitemaps import is_part
 
 
-@check("sitemap-none", CheckClass.FLAW, Severity.ASK, needs=(Need.SITEMAPS,))
+@check("sitemap-none", CheckClass.FLAW, Severity.ASK, needs=(Need.SITEMAPS, Need.ROBOTS))
 def sitemap_none(site: Site) -> Iterator[Hit]:
     """No sitemap was found.
 
