@@ -605,8 +605,8 @@ CASES |= {
         {"/robots.txt": robots("Disallow: /sitemaps", f"Sitemap: {HOST}/sitemap.xml")},
     ),
     "sitemap-foreign": Case(
-        {**BASE, "/sitemap.xml": entries(loc(), loc("https://other.example/a"))},
-        ("https://other.example/a",),
+        {**BASE, "/sitemap.xml": entries(loc(), loc("https://other.example/a"), loc(f"{HOST}{HOST}/b"))},
+        ("https://other.example/a", f"{HOST}{HOST}/b"),
         {
             "/robots.txt": robots("Disallow:"),
             "/sitemap.xml": moved("/maps/new.xml"),

@@ -14,8 +14,9 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from cases import BASE, HOST, NOINDEX, a, canonical, html, robots, sitemap
+from cases import BASE, HOST, NOINDEX, a, canonical, entries, html, loc, robots, sitemap
 from conftest import AuditSite, lines_of, read
+from indrel.ask.addresses import Filters, listed
 from indrel.ask.explain import explain
 from indrel.checks import findings, findings_of, kept, verdict_of
 from indrel.checks.run import judge
@@ -52,6 +53,21 @@ def test_what_is_kept_is_what_was_decided(audit_site: AuditSite) -> None:
     assert fresh.findings == verdict.findings and fresh.causes == verdict.causes and fresh.states == verdict.states
     for finding in verdict.findings:
         assert finding in findings_of(again, finding.url)
+
+
+def test_an_entry_is_told_as_it_is_written_and_found_by_its_address(audit_site: AuditSite) -> None:
+    written = {"HTTPS://WWW.SARNFELL.EXAMPLE": "/", f"{HOST}/hütte": "/h%C3%BCtte", f"{HOST}:443/a/../b%7E": "/b~"}
+    odd = [f"{HOST}:x/", f"{HOST}{HOST}", "https://other.example:/x", "https://", "/c", "http://[::1/x"]
+    pages = {path: html(canonical("/end")) for path in written.values()}
+    site, verdict = audit_site({**BASE, **pages, "/end": html(), "/sitemap.xml": entries(*map(loc, [*written, *odd]))})
+    assert not verdict.crashed
+    folded = {f.url: f.address for f in verdict.findings if f.check == "listed-folded"}
+    assert folded == {url: HOST + path for url, path in written.items()}
+    again = opened(Path(site.snapshot.path))
+    assert {row.url for row in listed(again, Filters(checks=("listed-folded",)))} == set(folded.values())
+    for row in listed(again):
+        told = {f.check for f in explain(again, row.url, findings_of(again, row.url)).findings if f.address == row.url}
+        assert set(row.checks) == told and ("listed-folded" in told) == (row.url in folded.values())
 
 
 @pytest.mark.parametrize("held", [0, 3])

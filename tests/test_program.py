@@ -16,7 +16,7 @@ from typing import Any
 
 import pytest
 
-from cases import BASE, HOST, NOINDEX, XMLNS, a, canonical, html, robots, sitemap
+from cases import BASE, HOST, NOINDEX, XMLNS, a, canonical, entries, html, loc, robots, sitemap
 from conftest import PROGRAM, lines_of, served
 from indrel.cli.app import COMMANDS
 from indrel.demo.server import DemoServer
@@ -280,18 +280,23 @@ def test_resume_fetches_only_what_is_missing(how: signal.Signals, tmp_path: Path
     with DemoServer(site=site) as server:
         command = [PROGRAM, "audit", HOST + "/", "--json", "--snapshot", "s.indrel", "--parallel", "2", "--rate", "30"]
         command += ["--connect", f"www.sarnfell.example=127.0.0.1:{server.port}"]
-        first = subprocess.Popen(command, cwd=tmp_path, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        first = subprocess.Popen(
+            command, cwd=tmp_path, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True
+        )
         while len([p for p in asked if p.startswith("/p/")]) < 20:
             time.sleep(0.05)
         time.sleep(0.6 if how is signal.SIGKILL else 0)
         workers = Path(f"/proc/{first.pid}/task/{first.pid}/children").read_text().split()
-        first.send_signal(how)
+        if how is signal.SIGKILL:
+            first.send_signal(how)
+        else:  # as terminals and schedulers do: the parsers are told, too
+            os.killpg(first.pid, how)
         assert first.wait(20) == (-9 if how is signal.SIGKILL else 130)
         before = len(asked)
         done = subprocess.run([*command, "--resume"], cwd=tmp_path, capture_output=True, text=True, timeout=60)
         assert done.returncode == 0, done.stderr
     report = json.loads(done.stdout)
-    assert report["complete"] and report["counts"]["states"]["*"] == {"open": 61}
+    assert report["complete"] and report["counts"]["states"]["*"] == {"open": 61} and not report["notes"]
     twice = {p for p in asked if p.startswith("/p/") and asked.count(p) > 1}
     assert len(twice) <= (20 if how is signal.SIGKILL else 0) and before < len(asked)
     patience = time.monotonic() + 20
@@ -370,6 +375,21 @@ def test_every_command_has_help(indrel: Run) -> None:
         assert re.search(rf"^  {name} +{re.escape(line)}$", shown, re.MULTILINE), f"the line of {name} is broken"
         assert indrel(name, "--help", code=0).stdout.startswith(f"Usage: indrel {name} ")
     assert "Did you mean 'list'?" in indrel("lst", code=2).stderr
+
+
+@pytest.mark.parametrize(("listed", "severity"), [(False, "fix"), (True, "stop")])
+def test_links_to_a_variant_where_nothing_answers_are_at_fault_themselves(
+    indrel: Run, listed: bool, severity: str
+) -> None:
+    with DemoServer(site=served({})) as server:
+        here, there = f"http://127.0.0.1:{server.port}", f"https://127.0.0.1:{server.port}"
+        pages = {"/robots.txt": f"User-agent: *\nDisallow:\nSitemap: {here}/s.xml", "/": html(body=a(there + "/huts"))}
+        pages["/s.xml"] = entries(loc(there + "/huts" if listed else here + "/"))
+        server.site.pages.update(served({"http://127.0.0.1" + path: body for path, body in pages.items()}).pages)
+        found = json.loads(indrel("audit", here + "/", "--json", "--rate=0", code=1).stdout)["findings"]
+    (shut,) = [f for f in found if f["check"] == "robots-unreachable"]
+    assert shut["severity"] == severity and shut["url"] == there + "/robots.txt"
+    assert [e["kind"] for e in shut["evidence"]] == ["status"] + ["link"] * (not listed)
 
 
 def test_a_folder_without_a_start_page_is_a_part_of_a_site(indrel: Run, tmp_path: Path) -> None:

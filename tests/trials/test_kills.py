@@ -65,11 +65,12 @@ def test_a_broken_audit_resumed_is_an_unbroken_one(tmp_path: Path) -> None:
         for number, how in enumerate(how for how, count in HOW.items() for _ in range(count)):
             snapshot = f"{number}.indrel"
             audit = subprocess.Popen(
-                command(server, snapshot), cwd=tmp_path, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True
-            )
+                command(server, snapshot), cwd=tmp_path, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True,
+                start_new_session=True,
+            )  # fmt: skip
             time.sleep(chance.uniform(0.3, lasted))
             sent = time.monotonic()
-            audit.send_signal(how)
+            os.killpg(audit.pid, how)
             audit.communicate(timeout=60)
             if how is not signal.SIGKILL:
                 slowest = max(slowest, time.monotonic() - sent)

@@ -181,7 +181,7 @@ class Filters:
             (self.states, f"list_has_any([{states}], ?)"), (self.wants, "list_contains(?, f.want)"),
             (self.kinds, "list_contains(?, f.kind)"), (self.sections, "list_contains(?, p.section)"),
             (self.by, "f.id IN (SELECT address FROM reason WHERE list_contains(?, kind))"),
-            (self.checks, "f.origin || f.path IN (SELECT url FROM finding WHERE list_contains(?, check_id))"),
+            (self.checks, f"f.origin || f.path IN (SELECT address FROM ({SPOKEN_OF}) WHERE list_contains(?, check_id))"),
         ):  # fmt: skip
             if given:
                 conditions.append(condition)
@@ -196,6 +196,11 @@ class Filters:
             conditions.append(LEFT_OUT)
         return " AND ".join(conditions), values
 
+
+SPOKEN_OF = """SELECT coalesce(w.address, d.url) AS address, d.check_id FROM finding d LEFT JOIN (
+    SELECT DISTINCT e.loc, a.origin || a.path AS address FROM entry e JOIN address a ON a.id = e.address
+    WHERE e.loc IN (SELECT url FROM finding) AND e.loc <> a.origin || a.path) w ON w.loc = d.url"""
+"""The address and the check of each finding: a sitemap's entry is told as it is written, and stands for the address it means."""
 
 SORTS = {
     "url": "f.origin, f.path", "section": "p.section, f.origin, f.path", "kind": "f.kind, f.origin, f.path",
@@ -218,8 +223,8 @@ def address_sql(site: Site, condition: str = "f.known", sort: str | None = None)
     FROM fact f JOIN place p ON p.address = f.id LEFT JOIN address t ON t.id = f.folds_into LEFT JOIN address d ON d.id = f.folds_to
     LEFT JOIN (SELECT address, list((mask, kind, file, line, text) ORDER BY rank) AS by, min(file || ':' || coalesce(line, 0)) AS first
         FROM reason GROUP BY address) b ON b.address = f.id
-    LEFT JOIN (SELECT url, list(DISTINCT check_id ORDER BY check_id) AS checks FROM finding GROUP BY url) c
-        ON c.url = f.origin || f.path
+    LEFT JOIN (SELECT address, list(DISTINCT check_id ORDER BY check_id) AS checks FROM ({SPOKEN_OF}) GROUP BY address) c
+        ON c.address = f.origin || f.path
     {f"LEFT JOIN ({_WORST}) r ON r.address = f.id" if looked else ""}
     WHERE {condition} ORDER BY {order}"""
 

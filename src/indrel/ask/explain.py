@@ -132,7 +132,7 @@ def explain(site: Site, url: str, findings: Sequence[Finding] = ()) -> Explanati
         folds_into=fact["folds_into"] or fact["folds_to"],
         folded_here=_folded_here(site, number),
         folded_count=int(site.one("SELECT count(*) FROM fact WHERE site AND folds_into = ?", [number])),
-        findings=[f for f in findings if f.url == url or url in f.also],
+        findings=[f for f in findings if f.address == url or url in f.also],
         kind_because=why(fact["kind_rule"]),
         entry=entry,
         shadowed=entries[1:],

@@ -117,7 +117,9 @@ def check(site: Site, findings: Sequence[Finding]) -> list[Idle]:
                 Idle(line, f'name = "{host}"', "the snapshot does not know this host: audit again with this file")
             )
     for one in intent.accepted:
-        holds = any(f.accepted and f.check == one.check and (not one.match or one.match.holds(f.url)) for f in findings)
+        holds = any(
+            f.accepted and f.check == one.check and (not one.match or one.match.holds(f.address)) for f in findings
+        )
         if not holds:
             match = f', match = "{one.match.text}"' if one.match else ""
             found.append(Idle(one.line, f'check = "{one.check}"{match}', "accepts no finding of the snapshot"))
@@ -184,7 +186,7 @@ def draft(site: Site) -> str:
         tried = Site(Snapshot(site.snapshot.path), site.crawlers, intent=intent)
         try:
             new = [
-                f.url
+                f.address
                 for f in judge(tried).findings
                 if f.severity in (Severity.STOP, Severity.FIX) and (f.check, f.url) not in before
             ]

@@ -52,7 +52,7 @@ def chosen(
         if not f.accepted
         and (not checks or f.check in checks)
         and (not causes or f.cause in causes)
-        and (not urls or f.url in urls or bool(set(urls) & set(f.also)))
+        and (not urls or f.address in urls or bool(set(urls) & set(f.also)))
     ]
 
 
@@ -129,7 +129,7 @@ def held(
         else:
             mended.append(finding)
     known = {(f.check, f.url, _said(f)) for f in stood}
-    rest = [f for members in now.values() for f in members if f.url in asked or _of_file(f)]
+    rest = [f for members in now.values() for f in members if f.address in asked or _of_file(f)]
     new = []
     for finding in (f for f in rest if (f.check, f.url, _said(f)) not in known):
         if any(url in unread_then for url in rests_on(finding)):

@@ -20,7 +20,7 @@ UNKNOWN = "NOT read OR status IS NULL OR status >= 500 OR status IN (408, 425, 4
 
 def rests_on(finding: Finding) -> list[str]:
     """What has to be read again to know whether a finding still holds: its subject, and where its evidence stands."""
-    return [finding.url, *(e.where for e in finding.evidence if "://" in e.where)]
+    return [finding.address, *(e.where for e in finding.evidence if "://" in e.where)]
 
 
 def _is_canonical(finding: Finding) -> bool:

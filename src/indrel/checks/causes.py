@@ -15,7 +15,7 @@ from functools import lru_cache
 from urllib.parse import unquote
 
 from indrel.checks.catalogue import checks
-from indrel.core.model import Accepted, Cause, CheckClass, Evidence, Finding, Severity
+from indrel.core.model import Accepted, Cause, CheckClass, Evidence, Finding, Severity, subject_address
 from indrel.decide.kinds import telling_parameters
 
 WHOLE_HOSTS = (
@@ -55,6 +55,11 @@ class Mark:
     place: Key
     accepted: Accepted | None = None
     cause: int = 0
+
+    @property
+    def address(self) -> str:
+        """What it speaks of, as addresses are compared."""
+        return subject_address(self.check, self.url)
 
 
 def place_of(finding: Finding) -> Key:

@@ -12,6 +12,7 @@ from typing import Any, overload
 
 from indrel.checks.catalogue import Check, Hit
 from indrel.checks.causes import Mark, mark_of
+from indrel.core.address import normalise
 from indrel.core.model import Accepted, CheckClass, Evidence, Finding, Severity
 from indrel.decide.site import Site
 
@@ -161,9 +162,10 @@ def _finding(one: Check, hit: Hit, site: Site) -> Finding:
     severity = hit.severity or one.severity
     if one.rests_on_want and hit.implied:
         severity = severity.milder()
+    place = normalise(hit.url)  # a sitemap's entry is told as it is written
     return Finding(
         one.id, one.cls, severity, hit.url, site.names(hit.mask), hit.message, hit.evidence, hit.also,
-        site.section(hit.url) if "://" in hit.url[:8] else "", mend=hit.mend,
+        site.section(place) if place else "", mend=hit.mend,
     )  # fmt: skip
 
 

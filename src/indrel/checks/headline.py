@@ -43,8 +43,8 @@ def headline(site: Site, found: Sequence[Mark], told: Callable[[Mark], Finding])
     grave = [m for m in found if m.severity in (Severity.STOP, Severity.FIX) and not m.accepted]
     halted = next((m for m in grave if m.check == "site-nofollow" and m.url == site.base_origin + "/"), None)
     grave = [m for m in grave if m is not halted]
-    conflicts, faults = (len({m.url for m in grave if m.cls is c}) for c in (CheckClass.CONFLICT, CheckClass.FLAW))
-    beside = sorted({m.url for m in grave if m.cls in (CheckClass.BLOCKED, CheckClass.EXPOSED)})
+    conflicts, faults = (len({m.address for m in grave if m.cls is c}) for c in (CheckClass.CONFLICT, CheckClass.FLAW))
+    beside = sorted({m.address for m in grave if m.cls in (CheckClass.BLOCKED, CheckClass.EXPOSED)})
     others = site.one(
         f"""SELECT count(*) FROM fact WHERE origin || path IN (SELECT unnest(?::VARCHAR[]))
         AND NOT (want = 'show' AND ({lost})) AND NOT ({exposed})""",

@@ -67,7 +67,8 @@ def findings_of(site: Site, url: str) -> list[Finding]:
     """The findings that speak of one address."""
     if not site.decided:
         verdict_of(site)
-    return read(site, *TABLES, "url = $url OR list_contains(also, $url)", {"url": url})
+    written = "SELECT e.loc FROM entry e JOIN address a ON a.id = e.address WHERE a.origin || a.path = $url"
+    return read(site, *TABLES, f"url = $url OR list_contains(also, $url) OR url IN ({written})", {"url": url})
 
 
 def _read(site: Site, decided: dict[str, Any]) -> Verdict:

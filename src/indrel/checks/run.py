@@ -194,7 +194,7 @@ def accept(site: Site, found: Iterable[Mark], today: date) -> None:
     if not site.intent.accepted:
         return
     for mark in found:
-        entry = next((a for a in site.intent.accepted if a.holds(mark.check, mark.url, today)), None)
+        entry = next((a for a in site.intent.accepted if a.holds(mark.check, mark.address, today)), None)
         if entry:
             mark.accepted = Accepted(entry.because, entry.until.isoformat() if entry.until else None)
 
@@ -242,7 +242,7 @@ def with_shares(site: Site, causes: list[Cause], groups: list[list[Mark]]) -> li
                 others = site.rows(
                     f"""SELECT origin || path AS url {there} AND p.section = ?
                     AND url NOT IN (SELECT unnest(?::VARCHAR[])) ORDER BY url LIMIT {FEW}""",
-                    [cause.section, [mark.url for mark in members]],
+                    [cause.section, [mark.address for mark in members]],
                 )
             cause = replace(cause, share=cause.count / total, others=tuple(url for (url,) in others))
         found.append(cause)

@@ -63,14 +63,15 @@ def without_consequences(site: Site, found: Iterable[Mark]) -> list[Mark]:
         return found
     kept = []
     for mark in found:
-        origin = _origin(mark.url)
+        url = mark.address
+        origin = _origin(url)
         if origin in closed and mark.check != "host-open":
             continue
-        if mark.url in visits and mark.check in FOLLOWS_FROM_NEEDED_VISIT:
+        if url in visits and mark.check in FOLLOWS_FROM_NEEDED_VISIT:
             continue
         gone: set[str] = set()
         if mark.check in FOLLOWS_FROM_SHUT - {"start-not-open"}:
-            gone |= starts.get(mark.url, set())
+            gone |= starts.get(url, set())
         elsewhere = mark.check == "resource-barred" and origin != site.base_origin  # pages of another host miss it
         for check, crawlers in () if elsewhere else shut.get(origin, {}).items():
             if _follows(mark.check, check):
@@ -78,7 +79,7 @@ def without_consequences(site: Site, found: Iterable[Mark]) -> list[Mark]:
         if mark.check in FOLLOWS_FROM_NOFOLLOW and origin == site.base_origin:
             gone |= nofollow | blind
         if mark.check in FOLLOWS_FROM_SOFT_MISSING:
-            gone.update(soft.get(mark.url, ()))
+            gone.update(soft.get(url, ()))
         left = tuple(c for c in mark.crawlers if c not in gone) if gone else mark.crawlers
         if left:
             mark.crawlers = left

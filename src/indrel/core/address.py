@@ -89,14 +89,13 @@ def normalise(text: str, base: str | None = None) -> str | None:
 
 
 def split(url: str) -> Parts:
-    """Take a normalised address apart."""
+    """Take an address apart; of one that is not normalised, a port that is no number stays with the host."""
     scheme, _, rest = url.partition("://")
     authority, slash, path = rest.partition("/")
     host, colon, port = authority.rpartition(":")
-    if not colon or port.endswith("]"):
-        host, number = authority, None
-    else:
-        number = int(port)
+    number = int(port) if colon and port.isdecimal() else None
+    if number is None:
+        host = authority.removesuffix(":")
     return Parts(scheme, host, number, f"{scheme}://{authority}", slash + path)
 
 

@@ -8,6 +8,8 @@ from dataclasses import dataclass, field, replace
 from enum import Enum, StrEnum
 from typing import NamedTuple, Protocol
 
+from indrel.core.address import normalise
+
 
 class State(StrEnum):
     """What a crawler can do with an address; the first that applies holds (order of definition)."""
@@ -99,6 +101,11 @@ class Finding:
     accepted: Accepted | None = None
     mend: str = ""
 
+    @property
+    def address(self) -> str:
+        """What it speaks of, as addresses are compared."""
+        return subject_address(self.check, self.url)
+
     def as_json(self) -> dict[str, object]:
         doc: dict[str, object] = {
             "check": self.check,
@@ -115,6 +122,11 @@ class Finding:
         if self.accepted:
             doc["accepted"] = {"because": self.accepted.because, "until": self.accepted.until}
         return doc
+
+
+def subject_address(check: str, url: str) -> str:
+    """The address of a finding's subject: of a sitemap's entry, which is told as it is written, the one that it means."""
+    return normalise(url) or url if check.startswith(("listed-", "sitemap-")) else url
 
 
 @dataclass(frozen=True, slots=True)

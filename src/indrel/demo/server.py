@@ -68,7 +68,8 @@ class DemoServer(Listener):
     """The demonstration site, or another one that is made the same way."""
 
     def __init__(self, port: int = 0, site: Site | None = None) -> None:
-        super().__init__(port, type("Handler", (_Handler,), {"site": site or build()}))
+        self.site = site or build()
+        super().__init__(port, type("Handler", (_Handler,), {"site": self.site}))
 
     @property
     def connect(self) -> list[str]:

@@ -176,7 +176,8 @@ def _reserved() -> int:
 
 def _serve(connection: Connection) -> None:
     """A worker's life: read batches, answer, until the other side closes."""
-    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    for wish in (signal.SIGINT, signal.SIGTERM):  # a whole group is told to end: the parent takes in what is being read
+        signal.signal(wish, signal.SIG_IGN)
     if sys.platform == "linux":
         import resource
 

@@ -127,7 +127,8 @@ def sitemap_barred(site: Site) -> Iterator[Hit]:
             yield Hit(url, mask, f"the sitemap is barred by `{evidence[0].text}`", evidence)
 
 
-ORIGIN_OF_LOC = "regexp_replace(regexp_extract(lower(e.loc), '^(https?://[^/?#]*)', 1), '^(https://.*):443$|^(http://.*):80$', '\\1\\2')"
+_PORT = "^(https://.*):(?:443)?$|^(http://.*):(?:80)?$"
+ORIGIN_OF_LOC = f"regexp_replace(regexp_extract(lower(e.loc), '^(https?://[^/?#]*)', 1), '{_PORT}', '\\1\\2')"
 FOLDER, FINAL_FOLDER = (
     f"{where}[:length({where}) - strpos(reverse({where}), '/') + 1]" for where in ("m.url", "m.final")
 )
