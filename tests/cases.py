@@ -417,7 +417,9 @@ CASES |= {
         severity="note",
     ),
     "noindex-on-answer": Case(
-        site(**{"/": start("/a"), "/a": sent(html(NOINDEX), status=404)}), ("/a",), {"/a": sent(html(), status=404)}
+        site(**{"/": start("/a"), "/a": sent(html("\n" + NOINDEX), ("X-Robots-Tag", "all, noindex"), status=404)}),
+        ("/a",),
+        {"/a": sent(html(), status=404)},
     ),
     "noindex-nofollow-hub": Case(
         {**listed("/a", TO), "/": start("/hub"), "/hub": html('<meta name="robots" content="none">', a("/a"))},
@@ -619,7 +621,7 @@ CASES |= {
         {"/sitemap.xml": entries(loc(), loc("/a"))},
     ),
     "sitemap-repeat": Case(
-        {**BASE, "/sitemap.xml": entries(loc(), loc())},
+        {**BASE, "/sitemap.xml": entries(*map(loc, ("/", "/b", "/a", "/b", "/a", "/"))).replace("\n", "")},
         MAP,
         {
             "/robots.txt": robots("Disallow:", f"Sitemap: {HOST}/sitemap.xml", f"Sitemap: {HOST}/rss.xml"),

@@ -12,7 +12,7 @@ from indrel.ask.vanished import gone_from, vanished
 from indrel.checks import verdict_of
 from indrel.checks.causes import line_of
 from indrel.checks.evidence import robots_line
-from indrel.core.address import HostMap
+from indrel.core.address import HostMap, origin_of
 from indrel.core.model import Evidence, Finding, Lost, State, Want
 from indrel.decide.reasons import decides, reasons
 from indrel.decide.site import Site
@@ -424,7 +424,7 @@ class _Causes:
     def allowing(self, url: str, crawler: str) -> Evidence | None:
         """The Allow line that lets a crawler in, if there is one."""
         allowed, rule, _ = self.site.rule_for(url, self.site.crawlers[self.tokens.index(crawler)])
-        host = self.site.robots.get(url[: url.index("/", 8)])
+        host = self.site.robots.get(origin_of(url))
         return robots_line(host, rule.line, rule.text) if allowed and rule and host else None
 
 

@@ -6,6 +6,7 @@ from collections.abc import Iterable, Sequence
 from typing import Any, NamedTuple
 
 from indrel.checks.measures import MOST_NAMED
+from indrel.core.address import origin_of
 from indrel.core.answers import status_text
 from indrel.core.model import Evidence
 from indrel.core.page.facts import UNFOLLOWED, LinkFlag
@@ -303,7 +304,7 @@ def rules(site: Site, url: str, mask: int) -> tuple[Evidence, ...]:
     for i, crawler in enumerate(site.crawlers):
         if mask >> i & 1:
             allowed, rule, _ = site.rule_for(url, crawler)
-            host = site.robots.get(url[: url.index("/", 8)])
+            host = site.robots.get(origin_of(url))
             if host and rule and not allowed:
                 found[robots_line(host, rule.line, rule.text)] = None
             elif host and host.access is Access.ALL_BARRED:

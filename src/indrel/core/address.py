@@ -100,7 +100,9 @@ def split(url: str) -> Parts:
 
 
 def origin_of(url: str) -> str:
-    return url[: url.index("/", url.index("://") + 3)]
+    """The origin of an address; of a text without a path, such as a sitemap may hold, all of it."""
+    slash = url.find("/", url.find("://") + 3)
+    return url if slash < 0 else url[:slash]
 
 
 def site_key(url: str) -> str:

@@ -132,7 +132,8 @@ def noindex_on_answer(site: Site) -> Iterator[Hit]:
     """
     found = site.named(
         _Told,
-        f"""SELECT d.address, a.origin || a.path, bit_or(s.mask) & ~any_value(a.barred), min(d.origin), min(d.line), min(d.text),
+        f"""SELECT d.address, a.origin || a.path, bit_or(s.mask) & ~any_value(a.barred), min(d.origin),
+            first(d.line ORDER BY d.origin, d.line, d.text), first(d.text ORDER BY d.origin, d.line, d.text),
             any_value({WHERE}) FROM directive d JOIN scope s ON s.name = d.scope JOIN fact a ON a.id = d.address
             JOIN answer n ON n.address = d.address
             WHERE a.site AND d.noindex AND d.void IS NULL AND a.status >= 300 GROUP BY ALL ORDER BY a.origin || a.path""",

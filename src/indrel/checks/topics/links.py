@@ -305,7 +305,7 @@ def page_nofollow(site: Site) -> Iterator[Hit]:
     pages = site.named(
         _Silent,
         """SELECT f.id, f.origin || f.path, f.nofollow & ~f.barred, count(DISTINCT l.target), bool_or(t.entry IS NOT NULL),
-            min_by(l.text, l.line), min(l.line), any_value(coalesce(n.file, f.origin || f.path))
+            first(l.text ORDER BY l.line, l.text), min(l.line), any_value(coalesce(n.file, f.origin || f.path))
         FROM fact f JOIN link l ON l.source = f.id JOIN fact t ON t.id = l.target JOIN answer n ON n.address = f.id
         WHERE f.site AND f.nofollow & ~f.barred > 0 AND f.status < 300 AND t.site AND t.want = 'show'
         GROUP BY ALL ORDER BY f.origin || f.path""",

@@ -10,7 +10,7 @@ from indrel.checks.catalogue import Hit, Need, check
 from indrel.checks.changes import ENTRY_GOES, LINE_GOES, ROBOTS, STATUS, Change, also_allowed, to
 from indrel.checks.evidence import LISTED_ROW, PAGE_ROW, first_link, listings, robots_line, rules, said, stated, who_is
 from indrel.checks.measures import MANY, MOST_NAMED, NEARLY_ALL
-from indrel.core.address import made_up_path, split
+from indrel.core.address import made_up_path, origin_of, split
 from indrel.core.answers import NO_SUCH_HOST, status_text
 from indrel.core.model import CheckClass, Evidence, Severity, plural
 from indrel.core.page.headers import is_html
@@ -69,7 +69,7 @@ def shut_hosts(site: Site) -> Shut:
 
 def without_shut_site(site: Site, url: str, mask: int, shut: Shut) -> int:
     """A mask without the crawlers for which `site-barred` has told the cause, or whose host is closed."""
-    origin = url[: url.index("/", 8)]
+    origin = origin_of(url)
     host = site.robots.get(origin)
     if host is None or host.access is not Access.RULES:
         return 0

@@ -9,6 +9,7 @@ from indrel.checks.catalogue import Hit, Need, check
 from indrel.checks.changes import ROBOTS, Change, in_its_case
 from indrel.checks.evidence import PAGE_ROW, WHERE, answers, canonicals, of_each, robots_line, rules, stated
 from indrel.checks.topics.robots_lines import beaten, readable
+from indrel.core.address import origin_of
 from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
 from indrel.core.robots import Access, HostRobots, RobotsFile, Rule
 from indrel.core.robots.file import compile_path, written_path
@@ -289,7 +290,7 @@ def resource_barred(site: Site) -> Iterator[Hit]:
     pages = _needing(site, [row[0] for row in found])
     rendered = _rendered_without(site)
     for number, url, picture, count, mask, kind, line, text, where in found:
-        host = site.robots.get(url[: url.index("/", 8)])
+        host = site.robots.get(origin_of(url))
         if host is None or host.status is None:
             continue  # no answer to this audit says nothing of crawlers
         well, ill = rendered.get(number, (0, 0))

@@ -9,7 +9,7 @@ from datetime import UTC, date, datetime, timedelta
 from indrel.checks.catalogue import Hit, Need, check
 from indrel.checks.evidence import rules
 from indrel.checks.measures import MANY, MOST_NAMED, NEARLY_ALL
-from indrel.core.address import split
+from indrel.core.address import origin_of, split
 from indrel.core.model import CheckClass, Evidence, Severity, plural
 from indrel.core.page.tokens import parse_date
 from indrel.core.page.wording import W3C_DATE
@@ -154,7 +154,7 @@ def sitemap_foreign(site: Site) -> Iterator[Hit]:
     ):
         if vouched(site, url, origin):
             continue
-        own = url[: url.index("/", 8)]
+        own = origin_of(url)
         if origin == own:
             why = f"above the folder of {url}"
         elif origin.partition("://")[2] == own.partition("://")[2]:
@@ -222,15 +222,15 @@ def sitemap_repeat(site: Site) -> Iterator[Hit]:
     """
     # What no one names is found by its usual address alone: a generator's text copy of its sitemap is no second list.
     rows = site.rows(
-        f"""WITH said AS (SELECT e.loc, e.line, m.url, m.kind, m.via, e.sitemap,
+        f"""WITH said AS (SELECT e.loc, e.line, e.col, m.url, m.kind, m.via, e.sitemap,
                 row_number() OVER (PARTITION BY e.loc ORDER BY e.sitemap, e.line, e.col) AS place,
                 first(m.url) OVER (PARTITION BY e.loc ORDER BY e.sitemap, e.line, e.col) AS first_url,
                 first(m.kind) OVER (PARTITION BY e.loc ORDER BY e.sitemap, e.line, e.col) AS first_kind,
                 first(e.line) OVER (PARTITION BY e.loc ORDER BY e.sitemap, e.line, e.col) AS first_line
             FROM entry e JOIN sitemap m ON m.id = e.sitemap
             WHERE e.loc <> '' AND m.kind NOT IN ('rss', 'atom'))
-        SELECT url, kind, first_url, first_kind, count(*), (list(DISTINCT loc ORDER BY loc))[:{MOST_NAMED}], min_by(loc, line), min(line),
-            min_by(first_line, line) FROM said
+        SELECT url, kind, first_url, first_kind, count(*), (list(DISTINCT loc ORDER BY loc))[:{MOST_NAMED}], first(loc ORDER BY line, col),
+            min(line), first(first_line ORDER BY line, col) FROM said
         WHERE place > 1 AND (via <> 'usual' OR url = first_url) GROUP BY ALL ORDER BY url, first_url"""
     )
     for url, kind, first_url, first_kind, count, urls, entry, line, first_line in rows:
