@@ -12,7 +12,7 @@ import pytest
 
 import indrel
 from cases import BASE, HOST, NOINDEX, a, html, sitemap
-from conftest import AuditSite
+from conftest import PROGRAM, AuditSite
 from indrel.core.model import Cause, Verdict
 from indrel.ground.errors import InputError, SnapshotError, UsageError
 from indrel.reports import check_endings
@@ -51,6 +51,12 @@ def test_frames(audit_site: AuditSite, tmp_path: Path) -> None:
         assert {p.name for p in tmp_path.iterdir()} >= {"x.md", "x.csv"}
         with indrel.open_snapshot(audit.path, crawlers=["googlebot", "*"]) as same:
             assert audit.compare(same).states == []
+    odd = 'a"; DROP'  # a token is data wherever it becomes a column's name
+    with indrel.open_snapshot(site.snapshot.path, crawlers=[odd, "*"]) as audit:
+        assert odd.lower() in audit.addresses().columns
+    files = [f"--output={tmp_path / name}" for name in ("odd.csv", "odd.xlsx")]
+    subprocess.run([PROGRAM, "list", site.snapshot.path, "--crawler", odd, *files], check=True)
+    assert ',"a""; drop",' in (tmp_path / "odd.csv").read_text().splitlines()[0]
 
 
 def test_audit_of_a_folder(tmp_path: Path) -> None:

@@ -158,6 +158,7 @@ def test_folder(indrel: Run, tmp_path: Path) -> None:
         (("audit", "http://h.example/", "--also", "text.txt"), 2, "text.txt:1"),
         (("audit", "http://h.example/", "--fail-on", "bad"), 2, "--fail-on"),
         (("audit", "http://h.example/", "--snapshot", "text.txt"), 2, "is not a snapshot"),
+        (("audit", "http://h.example/", "--crawler", " "), 2, "a crawler has no name"),
         (("checks", "listed-hiden"), 2, "`listed-hidden` was probably meant"),
         (("audit", "--no-such-option"), 2, "No such option"),
     ],

@@ -30,6 +30,7 @@ from indrel.core.model import Cause, Finding, Verdict
 from indrel.decide.site import Site
 from indrel.ground.errors import IndrelError
 from indrel.ground.extras import require
+from indrel.ground.sqltext import identifier
 from indrel.sources.options import Connect, GatherOptions
 
 if TYPE_CHECKING:
@@ -87,7 +88,7 @@ class Audit:
         require("pandas", "Audit.addresses()")
         site = self._site
         assert self.verdict  # its findings are held as rows
-        states = ", ".join(f'"{token}"' for token in self.crawlers)
+        states = ", ".join(identifier(token) for token in self.crawlers)
         frame: pd.DataFrame = site.con.execute(
             f"""SELECT url, kind, section, want, stated, {states}, status, media_type, folds_into, listed, followed, unfollowed, clicks,
             "by"[1][2] AS "by", "by"[1][3] AS "where", "by"[1][4] AS line, "by"[1][5] AS "text", coalesce(checks, []) AS checks

@@ -15,7 +15,7 @@ from indrel.decide.site import Site
 from indrel.decide.sitemaps import LEFT_OUT
 from indrel.ground.errors import UsageError
 from indrel.ground.plain import UNSAFE_FIELD, field
-from indrel.ground.sqltext import quoted, quoted_list
+from indrel.ground.sqltext import identifier, quoted, quoted_list
 from indrel.snapshot.schema import REASONS
 
 REACHED_BY = {"unfollowed": "followed + unfollowed > 0", "nothing": "followed + unfollowed = 0"}
@@ -127,7 +127,7 @@ def columns_of(crawlers: Sequence[str], chosen: Sequence[str] | None = None) -> 
     for name, column in COLUMNS.items():
         found[name] = column
         if name == "stated":
-            found |= {token: f'"{token}"' for token in crawlers}
+            found |= {token: identifier(token) for token in crawlers}
     if not chosen:
         return found
     names = _known_words(chosen, [*found, "state"], "column")
@@ -214,7 +214,7 @@ def address_sql(site: Site, condition: str = "f.known", sort: str | None = None)
 
     In order of the addresses, the main host's first, if nothing else is asked for.
     """
-    states = ", ".join(f'{site.state_sql(i)} AS "{c.token}"' for i, c in enumerate(site.crawlers))
+    states = ", ".join(f"{site.state_sql(i)} AS {identifier(c.token)}" for i, c in enumerate(site.crawlers))
     looked = site.holds("render")
     order = SORTS[sort] if sort else f"f.origin <> {quoted(site.base_origin)}, f.origin, f.path"
     return f"""SELECT f.id, f.origin || f.path AS url, f.kind_rule, f.kind, p.section, f.want, f.entry IS NOT NULL AS stated, f.status,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
@@ -165,7 +166,7 @@ class _Group:
 
     @property
     def head(self) -> str:
-        return f'match = "{self.match}"' if self.match else f'kind = "{self.kind}"'
+        return f"match = {_text(self.match)}" if self.match else f'kind = "{self.kind}"'
 
 
 def reach(site: Site) -> tuple[int, int]:
@@ -276,16 +277,16 @@ def _propose(group: _Group) -> None:
 def _written(site: Site, groups: Iterable[_Group]) -> str:
     host = site.base_origin.partition("://")[2]
     day = str(site.meta.get("started") or "")[:10]
-    hosts = ", ".join(f'"{h}"' for h in site.meta.get("hosts", []) if h != host and h not in site.intent.closed)
+    hosts = ", ".join(_text(h) for h in site.meta.get("hosts", []) if h != host and h not in site.intent.closed)
     lines = [
         f"# What the owner of {host} wants: a first draft from the audit of {day}. Edit it to say what you want.",
         *([] if site.complete else ["# That audit is not complete: what was not read may say otherwise."]),
         "# want: show, hide, lock, drop or any. The last entry that matches decides.",
-        "crawlers = [" + ", ".join(f'"{c.token}"' for c in site.crawlers) + "]",
+        "crawlers = [" + ", ".join(_text(c.token) for c in site.crawlers) + "]",
     ]
     lines += [f"hosts = [{hosts}]"] if hosts else []
     for name in sorted(site.intent.closed):
-        lines += ["", "[[host]]", f'name = "{name}"', "closed = true"]
+        lines += ["", "[[host]]", f"name = {_text(name)}", "closed = true"]
     for group in groups:
         states = ", ".join(f"{n:,} {s}" for s, n in group.states.most_common())
         said = f"{plural(group.size, 'address', 'addresses')}: {states}; {group.listed:,} in a sitemap"
@@ -301,6 +302,11 @@ def _written(site: Site, groups: Iterable[_Group]) -> str:
         else:
             lines += ["", f"# [[want]]  # {said}", f"# {group.head}", f'# want = "{group.want}"']
     return "\n".join(lines) + "\n"
+
+
+def _text(value: str) -> str:
+    """A text as TOML writes it."""
+    return json.dumps(value, ensure_ascii=False)
 
 
 def write_draft(path: Path, text: str) -> None:

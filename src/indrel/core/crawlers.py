@@ -9,6 +9,7 @@ from functools import cache
 from importlib.resources import files
 
 from indrel.core.robots.file import product_token
+from indrel.ground.errors import UsageError
 
 STAR = "*"
 DEFAULT = ("googlebot", "bingbot", STAR)
@@ -76,10 +77,13 @@ def is_known(name: str) -> bool:
 
 
 def resolve(names: Iterable[str]) -> tuple[Crawler, ...]:
-    """The crawlers that names mean: a token, a purpose (`search`, `ai` for all AI purposes) or `*`."""
+    """The crawlers that names mean: a token, a purpose (`search`, `ai` for all AI purposes) or `*`. Raises UsageError for an
+    empty name."""
     found: dict[str, Crawler] = {}
     for name in names:
         word = name.strip().lower()
+        if not word:
+            raise UsageError("a crawler has no name: give its token, a purpose (indrel crawlers shows them) or *")
         wanted = [c for c in table().values() if c.purpose == word or (word == "ai" and c.purpose.startswith("ai-"))]
         for one in wanted or [crawler(word)]:
             found[one.token] = one

@@ -10,6 +10,11 @@ def quoted(text: str) -> str:
     return "'" + text.replace("'", "''") + "'"
 
 
+def identifier(name: str) -> str:
+    """A name as an SQL identifier, its quotes included."""
+    return '"' + name.replace('"', '""') + '"'
+
+
 def quoted_list(texts: Iterable[str]) -> str:
     """Texts as the inside of `IN (...)`; an empty list matches nothing."""
     return ", ".join(quoted(t) for t in texts) or "NULL"
