@@ -10,7 +10,7 @@ from indrel.ask.seen import View, views
 from indrel.checks.evidence import WHERE, answers, links_to, robots_line
 from indrel.checks.topics.robots import is_page
 from indrel.core.address import split
-from indrel.core.answers import status_text
+from indrel.core.answers import NO_SUCH_FILE, status_text
 from indrel.core.crawlers import Crawler
 from indrel.core.intent import WantEntry
 from indrel.core.model import Evidence, Finding, State, Want, listing, plural
@@ -215,6 +215,7 @@ def robots_steps(site: Site, url: str, crawler: Crawler) -> tuple[list[Step], bo
             Step("robots", f"robots.txt could not be read{via}, so crawlers take everything as barred", (shown,))
         ], False
     if host.access is Access.ALL_ALLOWED:
+        shown = shown if site.is_live else shown._replace(text=NO_SUCH_FILE)
         return [Step("robots", f"there is no robots.txt{via}: everything may be fetched", (shown,))], True
     page = " with an HTML page" if is_page(host) else ""
     steps = [Step("robots", f"robots.txt answered{via}{page}", (shown,))]

@@ -8,6 +8,9 @@ from http import HTTPStatus
 NO_SUCH_HOST = "there is no such host"
 """What is said and kept of a name without an address, which nobody can mend on a server."""
 
+NO_SUCH_FILE = "no such file"
+"""What is said of a folder's robots.txt that is not there: no server answered."""
+
 
 class Failure(Enum):
     """What kept an answer from coming, beside the words for it."""

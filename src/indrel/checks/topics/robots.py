@@ -11,7 +11,7 @@ from indrel.checks.changes import ENTRY_GOES, LINE_GOES, ROBOTS, STATUS, Change,
 from indrel.checks.evidence import LISTED_ROW, PAGE_ROW, first_link, listings, robots_line, rules, said, stated, who_is
 from indrel.checks.measures import MANY, MOST_NAMED, NEARLY_ALL
 from indrel.core.address import made_up_path, origin_of, split
-from indrel.core.answers import NO_SUCH_HOST, status_text
+from indrel.core.answers import NO_SUCH_FILE, NO_SUCH_HOST, status_text
 from indrel.core.model import CheckClass, Evidence, Severity, plural
 from indrel.core.page.headers import is_html
 from indrel.core.robots import Access, HostRobots
@@ -246,7 +246,7 @@ def robots_missing(site: Site) -> Iterator[Hit]:
     """
     for host in site_robots(site):
         if host.status is not None and 400 <= host.status < 500 and host.access is Access.ALL_ALLOWED:
-            what = status_text(host.status, None) if site.is_live else "no such file"
+            what = status_text(host.status, None) if site.is_live else NO_SUCH_FILE
             evidence = Evidence("status", host.final or host.url, None, what)
             yield Hit(host.url, site.all_mask, f"robots.txt: {what}; everything may be fetched", (evidence,))
 
