@@ -607,7 +607,17 @@ CASES |= {
         {"/robots.txt": robots("Disallow: /sitemaps", f"Sitemap: {HOST}/sitemap.xml")},
     ),
     "sitemap-foreign": Case(
-        {**BASE, "/sitemap.xml": entries(loc(), loc("https://other.example/a"), loc(f"{HOST}{HOST}/b"))},
+        {
+            **BASE,
+            "/sitemap.xml": entries(
+                loc(),
+                loc("https://other.example/a"),
+                loc(f"{HOST}{HOST}/b"),
+                loc("HTTPS://WWW.SARNFELL.EXAMPLE"),
+                loc(f"{HOST}:443/c"),
+                loc("https://%77ww.sarnfell.example/d"),
+            ),
+        },
         ("https://other.example/a", f"{HOST}{HOST}/b"),
         {
             "/robots.txt": robots("Disallow:"),

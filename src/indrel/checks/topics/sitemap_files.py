@@ -9,7 +9,7 @@ from datetime import UTC, date, datetime, timedelta
 from indrel.checks.catalogue import Hit, Need, check
 from indrel.checks.evidence import rules
 from indrel.checks.measures import MANY, MOST_NAMED, NEARLY_ALL
-from indrel.core.address import origin_of, split
+from indrel.core.address import normalise, origin_of, split
 from indrel.core.model import CheckClass, Evidence, Severity, plural
 from indrel.core.page.tokens import parse_date
 from indrel.core.page.wording import W3C_DATE
@@ -127,14 +127,6 @@ def sitemap_barred(site: Site) -> Iterator[Hit]:
             yield Hit(url, mask, f"the sitemap is barred by `{evidence[0].text}`", evidence)
 
 
-_PORT = "^(https://.*):(?:443)?$|^(http://.*):(?:80)?$"
-ORIGIN_OF_LOC = f"regexp_replace(regexp_extract(lower(e.loc), '^(https?://[^/?#]*)', 1), '{_PORT}', '\\1\\2')"
-FOLDER, FINAL_FOLDER = (
-    f"{where}[:length({where}) - strpos(reverse({where}), '/') + 1]" for where in ("m.url", "m.final")
-)
-"""A sitemap's own folder, with the slash; and that of the address that its own redirects to."""
-
-
 @check("sitemap-foreign", CheckClass.CONFLICT, Severity.FIX, feeds=("entry",))
 def sitemap_foreign(site: Site) -> Iterator[Hit]:
     """A sitemap lists an address on another host or scheme, or above its own folder, that nothing vouches for.
@@ -145,13 +137,16 @@ def sitemap_foreign(site: Site) -> Iterator[Hit]:
     host's robots.txt names the file.
     Evidence: Where the file stands; the entry.
     """
-    for url, kind, entry, line, origin in site.rows(
-        f"""SELECT m.url, m.kind, e.loc, e.line, {ORIGIN_OF_LOC} AS place FROM entry e JOIN sitemap m ON m.id = e.sitemap
+    for url, final, kind, entry, line in site.rows(
+        """SELECT m.url, m.final, m.kind, e.loc, e.line FROM entry e JOIN sitemap m ON m.id = e.sitemap
         WHERE e.fault IS NULL AND m.kind NOT IN ('html', 'index') AND starts_with(m.url, 'http')
-        AND NOT starts_with({ORIGIN_OF_LOC} || regexp_extract(e.loc, '^[A-Za-z]+://[^/?#]*(.*)$', 1) || '/', {FOLDER})
-        AND NOT (m.final <> m.url AND starts_with({ORIGIN_OF_LOC} || regexp_extract(e.loc, '^[A-Za-z]+://[^/?#]*(.*)$', 1) || '/',
-            {FINAL_FOLDER})) ORDER BY m.url, e.line, e.col"""
+        AND (NOT starts_with(e.loc, m.url[:length(m.url) - strpos(reverse(m.url), '/') + 1]) OR contains(e.loc, '/.'))
+        ORDER BY m.url, e.line, e.col"""
     ):
+        meant = normalise(entry) or entry  # what is written otherwise may mean an address of the file's own place
+        if any(f"{meant}/".startswith(own[: own.rindex("/") + 1]) for own in (url, final) if own):
+            continue
+        origin = origin_of(meant)
         if vouched(site, url, origin):
             continue
         own = origin_of(url)
