@@ -378,6 +378,30 @@ def test_every_command_has_help(indrel: Run) -> None:
     assert "Did you mean 'list'?" in indrel("lst", code=2).stderr
 
 
+@pytest.mark.parametrize("how", [signal.SIGINT, signal.SIGTERM, signal.SIGKILL])
+def test_a_folder_that_is_broken_off_leaves_no_reader_behind(how: signal.Signals, tmp_path: Path) -> None:
+    """Also where what a reader has to say is more than waits in a pipe: nobody takes it any more."""
+    (tmp_path / "b").mkdir()
+    for n in range(120):
+        (tmp_path / f"b/{n}.html").write_text(html(body=a(*(f"/{n}/{k}" for k in range(3_000)))))
+    first = subprocess.Popen(
+        [PROGRAM, "audit", "b", "--snapshot", "s.indrel"],
+        cwd=tmp_path,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.PIPE,
+        text=True,
+    )
+    children = Path(f"/proc/{first.pid}/task/{first.pid}/children")
+    while not children.read_text().split():
+        time.sleep(0.02)
+    time.sleep(1)
+    first.send_signal(how)
+    said = first.communicate(timeout=30)[1]  # it ends where no reader holds the other side any more
+    assert first.returncode == (-9 if how is signal.SIGKILL else 130) and (
+        how is signal.SIGKILL or "interrupted" in said
+    )
+
+
 @pytest.mark.parametrize(("listed", "severity"), [(False, "fix"), (True, "stop")])
 def test_links_to_a_variant_where_nothing_answers_are_at_fault_themselves(
     indrel: Run, listed: bool, severity: str

@@ -37,6 +37,9 @@ COMMANDS = {
 """Each command with the place of its function or group, and a line of help. Only the one that is run is loaded."""
 
 
+INTERRUPTED = 130
+
+
 class _Commands(Mapping[str, Any]):
     """The commands by name, each made when it is asked for."""
 
@@ -111,6 +114,7 @@ def main() -> None:
     """Run the command line. Exit codes: 0, 1 findings, 2 usage or input, 3 not completed or crashed, 130 interrupted."""
     import gc
     import os
+    import signal
 
     from indrel.cli.streams import Streams
 
@@ -118,6 +122,9 @@ def main() -> None:
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
     # Little that a run makes goes in circles: a twentieth of its CPU went into looking for them.
     gc.set_threshold(20_000, 20, 50)
+    signal.signal(
+        signal.SIGTERM, signal.default_int_handler
+    )  # what ends a run from outside leaves nothing behind either
     streams = Streams()
     if "--verbose" in sys.argv or "-v" in sys.argv:
         import logging
@@ -169,13 +176,15 @@ def _run() -> int:
     try:
         app(args=_whole(sys.argv[1:]))
     except SystemExit as end:
+        if end.code == INTERRUPTED:  # so an interrupt comes through the options' parser
+            print("indrel: interrupted", file=sys.stderr)
         return end.code if isinstance(end.code, int) else 0 if end.code is None else 2
     except IndrelError as error:
         print(f"indrel: {safe(str(error))}", file=sys.stderr)
         return error.exit_code
     except KeyboardInterrupt:
         print("indrel: interrupted", file=sys.stderr)
-        return 130
+        return INTERRUPTED
     except ReaderGone:
         return 0
     except Exception as error:

@@ -174,8 +174,11 @@ def _reserved() -> int:
     return int(Path("/proc/self/statm").read_text().split()[0]) * os.sysconf("SC_PAGE_SIZE")
 
 
-def _serve(connection: Connection) -> None:
-    """A worker's life: read batches, answer, until the other side closes."""
+def _serve(connection: Connection, inherited: Sequence[Connection] = ()) -> None:
+    """A worker's life: read batches, answer, until the other side closes. Of that other side, a fork inherits copies: while
+    one is open, a parent's death is not seen, and an answer would be waited with for ever."""
+    for copy in inherited:
+        copy.close()
     for wish in (signal.SIGINT, signal.SIGTERM):  # a whole group is told to end: the parent takes in what is being read
         signal.signal(wish, signal.SIG_IGN)
     if sys.platform == "linux":
@@ -198,7 +201,10 @@ def _serve(connection: Connection) -> None:
             answer = pickle.dumps(parse_batch(tasks, joiner), protocol=5)
         except MemoryError:
             os._exit(1)
-        connection.send_bytes(answer)
+        try:
+            connection.send_bytes(answer)
+        except OSError:
+            os._exit(0)
 
 
 @contextlib.contextmanager
@@ -215,12 +221,13 @@ def _without_main() -> Iterator[None]:
 
 
 class _Worker:
-    def __init__(self, first: bool) -> None:
+    def __init__(self, first: bool, others: Sequence[_Worker] = ()) -> None:
         # Forking is quick and safe only before this process has threads; later workers start afresh.
         forks = first and sys.platform == "linux" and threading.active_count() == 1
         context: Any = mp.get_context("fork" if forks else "spawn")
         self.connection, theirs = context.Pipe()
-        self.process = context.Process(target=_serve, args=(theirs,), daemon=True)
+        inherited = [self.connection, *(other.connection for other in others)] if forks else []
+        self.process = context.Process(target=_serve, args=(theirs, inherited), daemon=True)
         with _without_main():
             self.process.start()
         theirs.close()
@@ -249,9 +256,10 @@ class ParserPool:
         self.size = size or max(1, min(8, os.cpu_count() or 1))
         self.page_seconds = page_seconds
         self._free: queue.SimpleQueue[_Worker] = queue.SimpleQueue()
-        self._all = [_Worker(first=True) for _ in range(self.size)]
-        for worker in self._all:
-            self._free.put(worker)
+        self._all: list[_Worker] = []
+        for _ in range(self.size):
+            self._all.append(_Worker(True, self._all))
+            self._free.put(self._all[-1])
 
     def parse(self, tasks: Sequence[PageTask]) -> list[Parsed]:
         """Parse a batch; waits for a free worker."""

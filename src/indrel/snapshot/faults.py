@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import duckdb
 
-from indrel.ground.errors import AuditCutShort, IndrelError, SnapshotError
+from indrel.ground.errors import AuditCutShort, IndrelError, Interrupted, SnapshotError
 
 _DAMAGE = (
     "corrupt",
@@ -44,6 +44,8 @@ def explained(error: BaseException) -> IndrelError | None:
     if not isinstance(error, duckdb.Error | RuntimeError | MemoryError | ImportError):
         return None
     text = str(error).lower()
+    if isinstance(error, duckdb.InterruptException) or text == "query interrupted":  # in place of the interrupt itself
+        return Interrupted("interrupted")
     if isinstance(error, MemoryError | duckdb.OutOfMemoryException) or any(word in text for word in _MEMORY):
         return AuditCutShort("there is too little memory for this: what was gathered is kept, give the program more")
     if any(word in text for word in _FULL):

@@ -377,7 +377,8 @@ class Folder:
         what would be in folders that are not here is left unread."""
         con = self.recorder.writer.con
         rows = con.execute(
-            """SELECT a.id, a.origin || a.path, n.status = 404, a.id IN (SELECT target FROM canonical UNION SELECT address FROM entry)
+            """SELECT a.id, a.origin || a.path, coalesce(n.status = 404, false),
+                a.id IN (SELECT target FROM canonical UNION SELECT address FROM entry)
             FROM address a JOIN answer n ON n.address = a.id WHERE a.origin = ? ORDER BY a.id""",
             [origin_of(self.base)],
         ).fetchall()

@@ -114,7 +114,12 @@ class LiveSite:
 
     def gather(self) -> None:
         """Run to the end. Raises AuditCutShort or Interrupted after keeping what was gathered."""
-        asyncio.run(self._gather())
+        before = signal.getsignal(signal.SIGTERM)
+        try:
+            asyncio.run(self._gather())
+        finally:
+            with contextlib.suppress(ValueError):  # not in the main thread
+                signal.signal(signal.SIGTERM, before)
 
     async def _gather(self) -> None:
         self._changed = asyncio.Event()
@@ -162,8 +167,6 @@ class LiveSite:
             if last.failure is Failure.NO_HOST:
                 raise AuditCutShort(f"{host}: there is no such host; check how the name is written")
             raise AuditCutShort(f"{host} stopped answering ({why}): run again with `--resume` when it is back")
-
-    # ---------------------------------------------------------------- the order of things
 
     async def _run(self) -> None:
         fresh = not take_up(self)
