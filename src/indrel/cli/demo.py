@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from pathlib import Path
 from typing import Annotated
 
@@ -61,7 +62,8 @@ def demo(
                     f"  indrel ledger request {START}huts/over-sarn/ && indrel ledger send --to {endpoint.address} --key {KEY}",
                     flush=True,  # whoever reads it from a pipe or file waits for it as well
                 )
-                server.wait()
+                with contextlib.suppress(KeyboardInterrupt):  # so it is to be ended
+                    server.wait()
             return
         say(
             "This is the demonstration: a made-up trust that runs mountain huts, its site broken on purpose.",
