@@ -16,7 +16,7 @@ from urllib.parse import unquote
 
 from indrel.checks.catalogue import checks
 from indrel.core.model import Accepted, Cause, CheckClass, Evidence, Finding, Severity, subject_address
-from indrel.decide.kinds import telling_parameters
+from indrel.decide.kinds import telling_parameter
 
 WHOLE_HOSTS = (
     "start-not-open", "site-barred", "site-noindex", "robots-unreachable", "robots-is-page", "host-open", "open-locked",
@@ -74,8 +74,8 @@ def place_of(finding: Finding) -> Key:
     if first.kind == "status" and finding.cls is CheckClass.EXPOSED and "?" in finding.url:
         # parameters do the same whatever section takes them, and one that tells junk does so whatever stands beside it
         named = _parameters(_pairs(finding.url))
-        told = telling_parameters(named[1:].split("&"))[:1]
-        return (first.kind, "?" + told[0] if told else named, pattern(first.text, (finding.url,)), finding.mend)
+        told = telling_parameter(named[1:].split("&"))
+        return (first.kind, f"?{told}" if told else named, pattern(first.text, (finding.url,)), finding.mend)
     return line_of(first, finding.section, finding.url, *finding.also[:1])
 
 

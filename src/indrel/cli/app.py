@@ -13,7 +13,7 @@ import typer
 from typer.core import TyperGroup
 
 from indrel import __version__
-from indrel.ground.errors import IndrelError
+from indrel.ground.errors import IndrelError, Interrupted
 
 COMMANDS = {
     "audit": ("audit:audit", "Read a site or folder: what is wrong, and which line does it."),
@@ -35,9 +35,6 @@ COMMANDS = {
     "crawlers": ("crawlers:show_crawlers", "The crawlers known, with purpose and family."),
 }
 """Each command with the place of its function or group, and a line of help. Only the one that is run is loaded."""
-
-
-INTERRUPTED = 130
 
 
 class _Commands(Mapping[str, Any]):
@@ -176,7 +173,7 @@ def _run() -> int:
     try:
         app(args=_whole(sys.argv[1:]))
     except SystemExit as end:
-        if end.code == INTERRUPTED:  # so an interrupt comes through the options' parser
+        if end.code == Interrupted.exit_code:  # so an interrupt comes through the options' parser
             print("indrel: interrupted", file=sys.stderr)
         return end.code if isinstance(end.code, int) else 0 if end.code is None else 2
     except IndrelError as error:
@@ -184,7 +181,7 @@ def _run() -> int:
         return error.exit_code
     except KeyboardInterrupt:
         print("indrel: interrupted", file=sys.stderr)
-        return INTERRUPTED
+        return Interrupted.exit_code
     except ReaderGone:
         return 0
     except Exception as error:

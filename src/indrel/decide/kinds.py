@@ -137,9 +137,9 @@ def implied_want(kind: str) -> Want:
     return Want.HIDE if kind in JUNK else Want.ANY
 
 
-def telling_parameters(names: Iterable[str]) -> list[str]:
-    """Of parameters' names those that tell junk by themselves, whatever stands beside them."""
-    return sorted(name for name in map(str.lower, names) if _TELLING.fullmatch(name))
+def telling_parameter(names: Iterable[str]) -> str | None:
+    """Of parameters' names the first that tells junk by itself, whatever stands beside it."""
+    return min((name for name in map(str.lower, names) if _TELLING.fullmatch(name)), default=None)
 
 
 def kind_of_address(url: str) -> str:

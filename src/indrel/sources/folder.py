@@ -321,8 +321,12 @@ class Folder:
         places = {"/".join(pieces[: n + 1]) for n in range(len(pieces))}
         return any(p in self._left_out for p in places)
 
+    def _path(self, url: str) -> str:
+        """What an address of the base names below it, as files are named."""
+        return os.fsdecode(unquote_to_bytes(url[len(self.base) :].partition("?")[0]))
+
     def _file_name(self, url: str) -> str:
-        path = os.fsdecode(unquote_to_bytes(url[len(self.base) :].partition("?")[0]))
+        path = self._path(url)
         return path + "index.html" if path.endswith("/") or not path else path
 
     def _alias(self, aliases: list[tuple[int, int]]) -> None:
@@ -396,7 +400,7 @@ class Folder:
 
     def _top(self, url: str) -> str | None:
         """The first folder that an address names below the base; the base itself is here."""
-        first, slash, _ = os.fsdecode(unquote_to_bytes(url[len(self.base) :].partition("?")[0])).partition("/")
+        first, slash, _ = self._path(url).partition("/")
         return first if slash else None
 
     def _is_there(self, path: str) -> bool:

@@ -186,28 +186,35 @@ def robots_unreachable(site: Site) -> Iterator[Hit]:
             what = status_text(host.status, host.error)
             evidence = Evidence("status", host.final or host.url, None, what)
             mend = NAME_IT_RIGHT if host.error == NO_SUCH_HOST else END_THE_PAUSE if host.status and host.error else ""
-            severity, links = None, tuple[Evidence, ...]()
-            if host.status is None and (strayed := _strayed_to(site, host)):
-                severity, links = Severity.FIX, first_link(site, strayed).get(strayed[0], ())
+            links = _strayed(site, host)
+            if links:
                 mend = f"Point the links at {site.base_origin}, or let this variant answer with a redirect to it."
-            message = _unreachable(host, what)
-            yield Hit(host.url, site.all_mask, message, (evidence, *links), severity=severity, mend=mend)
+            yield Hit(
+                host.url,
+                site.all_mask,
+                _unreachable(host, what),
+                (evidence, *links),
+                severity=Severity.FIX if links else None,
+                mend=mend,
+            )
 
 
 NAME_IT_RIGHT = "Check how the name is written: it has no address; if it is right, have its DNS entry restored."
 END_THE_PAUSE = "Nothing, if the pause is meant: end it within days, since pages that stay away for long are dropped."
 
 
-def _strayed_to(site: Site, host: HostRobots) -> list[int]:
-    """What links name at a variant of the audited host (https, www) where nothing answers and nothing wanted stands: the
-    links are at fault, and no pages are lost."""
-    own, bare = split(site.base).host, split(host.origin).host
-    if host.origin == site.base_origin or own.removeprefix("www.") != bare.removeprefix("www."):
-        return []
+def _strayed(site: Site, host: HostRobots) -> tuple[Evidence, ...]:
+    """The first link to a variant of the audited host (https, www) where nothing answers and nothing wanted stands: links
+    are at fault then, and no pages are lost. None where that is not so."""
+    own, there = (split(origin).host.removeprefix("www.") for origin in (site.base_origin, host.origin))
+    if host.status is not None or host.origin == site.base_origin or own != there:
+        return ()
     rows = site.rows(
         "SELECT id, want FROM fact WHERE origin = ? AND followed + unfollowed > 0 ORDER BY path", [host.origin]
     )
-    return [] if any(want == "show" for _, want in rows) else [number for number, _ in rows][:1]
+    if not rows or any(want == "show" for _, want in rows):
+        return ()
+    return first_link(site, [rows[0][0]]).get(rows[0][0], ())
 
 
 def _unreachable(host: HostRobots, what: str) -> str:
