@@ -14,13 +14,14 @@ from indrel.checks import checks, verdict_of
 from indrel.core import crawlers
 from indrel.core.address import BARE_HOST, normalise, origin_of, site_key, split
 from indrel.core.intent import DEFAULT_NAME, Intent, read_intent
-from indrel.core.model import Verdict
+from indrel.core.model import Verdict, plural
 from indrel.decide.site import Site, kept_intent
 from indrel.ground.errors import AuditCutShort, IndrelError, InputError, Interrupted, SnapshotError, UsageError
 from indrel.snapshot import Snapshot, SnapshotWriter, claimed
 
 if TYPE_CHECKING:
     from indrel.gather.parsing import ParserPool
+    from indrel.gather.recorder import Recorder
     from indrel.sources import Source
     from indrel.sources.options import GatherOptions
 
@@ -125,7 +126,7 @@ def gather(
                     because = read.gather(recorder, pool)
                 except (AuditCutShort, Interrupted) as error:
                     cut, because = error, str(error)
-                recorder.finish(because is None, because)
+                cut, because = _finish(recorder, cut, because)
         except InputError:
             if not existed:
                 path.unlink(missing_ok=True)
@@ -133,6 +134,19 @@ def gather(
     finally:
         pool.close()
     return Gathered(path, cut, recorder.pages)
+
+
+def _finish(
+    recorder: Recorder, cut: IndrelError | None, because: str | None
+) -> tuple[IndrelError | None, str | None]:
+    """End a gathering; what cut it short, facts that could not be written included, and what keeps it from being complete."""
+    recorder.commit(force=True)
+    if recorder.unkept and cut is None:
+        url, reason = next(iter(recorder.unkept.items()))
+        cut = AuditCutShort(f"{plural(len(recorder.unkept), 'URL')} {reason}, such as {url}; report it, with the snapshot")
+    because = str(cut) if cut else because
+    recorder.finish(because is None, because)
+    return cut, because
 
 
 def _begin(path: Path, kind: str, source: Source) -> SnapshotWriter:
@@ -201,8 +215,7 @@ def ask_again(old: Path, new: Path, urls: Iterable[str], options: GatherOptions)
                 site.gather()
             except (AuditCutShort, Interrupted) as error:
                 cut = error
-            because = str(cut) if cut else meta.get("incomplete_because")
-            recorder.finish(because is None, because)
+            cut, _ = _finish(recorder, cut, str(cut) if cut else meta.get("incomplete_because"))
     finally:
         pool.close()
     return Gathered(new, cut)
@@ -212,24 +225,8 @@ def _forget(writer: SnapshotWriter, urls: frozenset[str]) -> None:
     """Take out what is to be asked for again."""
     con = writer.con
     con.execute("BEGIN")
-    con.execute(
-        "CREATE TEMP TABLE again AS SELECT id FROM address WHERE origin || path IN (SELECT unnest(?::VARCHAR[]))",
-        [sorted(urls)],
-    )
-    own = {
-        "answer": "address",
-        "page": "address",
-        "directive": "address",
-        "canonical": "address",
-        "as_crawler": "address",
-        "render": "address",
-        "render_directive": "address",
-        "render_canonical": "address",
-    }
-    own |= {"link": "source", "resource": "source", "alternate": "source", "slip": "source"}
-    own |= {"render_link": "source", "render_request": "source"}
-    for table, column in own.items():
-        con.execute(f"DELETE FROM {table} WHERE {column} IN (SELECT id FROM again)")
+    again = "SELECT id FROM address WHERE origin || path IN (SELECT unnest(?::VARCHAR[]))"
+    writer.forget(number for (number,) in con.execute(again, [sorted(urls)]).fetchall())
     con.execute("DELETE FROM probe WHERE url IN (SELECT unnest(?::VARCHAR[]))", [sorted(urls)])
     origins = sorted({origin_of(u) for u in urls} | {origin_of(str(writer.meta["base"]))})
     con.execute("DELETE FROM robots WHERE origin IN (SELECT unnest(?::VARCHAR[]))", [origins])
@@ -237,7 +234,7 @@ def _forget(writer: SnapshotWriter, urls: frozenset[str]) -> None:
     con.execute("DELETE FROM sitemap")
     con.execute("DELETE FROM entry")
     con.execute("DELETE FROM elsewhere")
-    con.execute("COMMIT; DROP TABLE again")
+    con.execute("COMMIT")
 
 
 def load_intent(file: Path | None) -> Intent:

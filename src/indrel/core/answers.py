@@ -12,6 +12,9 @@ NO_SUCH_FILE = "no such file"
 """What is said of a folder's robots.txt that is not there: no server answered."""
 
 
+NOT_HTTP = "the response is not HTTP"
+
+
 class Failure(Enum):
     """What kept an answer from coming, beside the words for it."""
 
@@ -39,6 +42,11 @@ DOWN = frozenset({Failure.NO_HOST, Failure.NO_CONNECTION, Failure.TLS, Failure.C
 
 FINAL = frozenset({Failure.NO_HOST, Failure.CERTIFICATE, Failure.PRIVATE, Failure.SLOW})
 """Asking once more would change nothing."""
+
+
+def status_of(written: str | bytes) -> int | None:
+    """The status of a response's first line: three digits (RFC 9112 section 4), else None: it is not HTTP."""
+    return int(written) if len(written) == 3 and written.isascii() and written.isdigit() else None
 
 
 def status_text(status: int | None, error: str | None) -> str:

@@ -356,8 +356,8 @@ class Stage:
                         OR (n.address IS NOT NULL AND v.address IS NULL)) AS known,
                     n.address IS NOT NULL AS read, n.status, n.error, n.media_type,
                     CASE WHEN n.address IS NULL THEN 'unread'
-                        WHEN n.status IN (401, 403, 407) THEN 'locked'
-                        WHEN n.status IN (408, 425, 429) OR n.status >= 500 OR n.status IS NULL THEN 'broken'
+                        WHEN n.status IN (401, 403) THEN 'locked'
+                        WHEN n.status IN (407, 408, 425, 429) OR n.status >= 500 OR n.status < 200 OR n.status IS NULL THEN 'broken'
                         WHEN n.status >= 400 THEN 'gone'
                         WHEN f.looped THEN 'broken'
                         WHEN f.target IS NOT NULL THEN 'folded'

@@ -13,10 +13,9 @@ from indrel.core.address import normalise, site_key
 from indrel.core.page.facts import UNFOLLOWED
 from indrel.core.sitemap import Entry, SitemapSummary, entry_fault
 from indrel.gather.parsing import Parsed
-from indrel.ground.arrow import pa
 from indrel.snapshot import SnapshotWriter, now
-from indrel.snapshot.schema import arrow, place
-from indrel.snapshot.store import COUNTING_MEMORY
+from indrel.snapshot.schema import OWN, TABLES, place
+from indrel.snapshot.store import COUNTING_MEMORY, Masked
 
 COMMIT_ROWS = 200_000
 COMMIT_SECONDS = 0.5
@@ -40,6 +39,8 @@ class Recorder:
         self._committed = time.monotonic()
         self.pages = 0
         self.sitemaps = 0
+        self.unkept: dict[str, str] = {}
+        """URLs of which facts could not be written, with the reason: they are unread, and the audit is not complete."""
 
     def load(self) -> None:
         """Take up the addresses of a snapshot that is being resumed."""
@@ -137,8 +138,7 @@ class Recorder:
                 for column in (batch.links.source, batch.links.target, batch.links.line)
             )
             flags = np.frombuffer(batch.links.flags, dtype=np.uint8)
-            columns = [source, numbers[positions], flags, pa.array(line, mask=line == 0), links]
-            self.writer.add_arrow("link", pa.Table.from_arrays(list(map(pa.array, columns)), schema=arrow("link")))
+            self.writer.add_columns("link", [source, numbers[positions], flags, Masked(line, line == 0), links])
             chosen = fresh[positions]
             pairs += zip(positions[chosen].tolist(), source[chosen].tolist(), strict=True)
         self.pages += len(batch.pages)
@@ -207,12 +207,34 @@ class Recorder:
         """Make what was gathered lasting, if enough of it or enough time has come together."""
         moment = time.monotonic()
         if force or moment - self._committed > COMMIT_SECONDS or self.writer.pending > COMMIT_ROWS:
-            self.writer.commit()
+            self._write()
             self._committed = time.monotonic()
+
+    def _write(self) -> None:
+        """Commit. A row that could not be written makes its URL unread, with the reason: the other rows are kept."""
+        self.writer.commit()
+        if not self.writer.refused:
+            return
+        urls, fresh = self.urls(), {}
+        for table, row, why in self.writer.refused:
+            reason = f"could not be kept: {why}"
+            if table in OWN and (url := urls.get(row[place(table, OWN[table])])):
+                fresh[self._ids[url]] = reason
+                self.unkept.setdefault(url, reason)
+            elif table == "robots":
+                origin = str(row[place(table, "origin")])
+                self.writer.add(table, [unknown_robots(origin, reason, str(row[place(table, "role")]))])
+                self.unkept.setdefault(f"{origin}/robots.txt", reason)
+            else:
+                self.unkept.setdefault(f"a row of the table {table}", reason)
+        self.writer.refused = []
+        self.writer.forget(fresh)
+        self.writer.add("page", [_unread_page(number, reason) for number, reason in fresh.items()])
+        self.writer.commit()
 
     def finish(self, complete: bool, because: str | None) -> None:
         """Gathering has ended: stage what later questions all need, and say how it ended."""
-        self.writer.commit()
+        self._write()
         con = self.writer.con
         con.execute(f"SET memory_limit = '{COUNTING_MEMORY}'")
         con.execute("BEGIN")
@@ -223,3 +245,15 @@ class Recorder:
         )
         con.execute("COMMIT")
         self.writer.set_meta(complete=complete, incomplete_because=because, finished=now())
+
+
+def unknown_robots(origin: str, why: str | None, role: str) -> tuple[Any, ...]:
+    """The row of a robots.txt of which nothing is known."""
+    return origin, None, why, "", [], f"{origin}/robots.txt", b"", False, role, False, None
+
+
+def _unread_page(number: int, reason: str) -> tuple[Any, ...]:
+    """The row of a page of which only the reason is known why it is unread."""
+    row: list[Any] = [None] * len(TABLES["page"])
+    row[0], row[place("page", "problem")] = number, reason
+    return tuple(row)

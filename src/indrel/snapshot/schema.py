@@ -113,6 +113,13 @@ TABLES: dict[str, dict[str, str]] = {
     "inlink": {"target": "INTEGER", "followed": "INTEGER", "unfollowed": "INTEGER"},
 }  # fmt: skip
 
+OWN = {
+    **dict.fromkeys(("answer", "page", "directive", "canonical", "as_crawler"), "address"),
+    **dict.fromkeys(("render", "render_directive", "render_canonical"), "address"),
+    **dict.fromkeys(("link", "resource", "alternate", "slip", "render_link", "render_request"), "source"),
+}
+"""The tables with facts of one address, each with the column that holds the address's number."""
+
 DECIDED: dict[str, dict[str, str]] = {
     # one row an address: what is known of it, what it is, what is wanted of it; masks have a bit a crawler
     "fact": {

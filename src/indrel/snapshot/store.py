@@ -27,7 +27,7 @@ from indrel.ground.errors import AuditCutShort, IndrelError, SnapshotError
 from indrel.ground.files import HEAD, begins_snapshot
 from indrel.ground.sqltext import quoted, quoted_list
 from indrel.snapshot.faults import explained
-from indrel.snapshot.schema import DECIDED, TABLES, VERSION, arrow, create_statements
+from indrel.snapshot.schema import DECIDED, OWN, TABLES, VERSION, arrow, create_statements
 
 _CONFIG: dict[str, Any] = {
     "python_enable_replacements": False,
@@ -239,6 +239,35 @@ def _lock(file: BinaryIO) -> bool:
     return True
 
 
+class Masked(NamedTuple):
+    """A column of numbers as an array, and which of them are null."""
+
+    values: Any
+    absent: Any
+
+
+Columns = Sequence[Any]
+"""A batch of rows as columns: arrays, lists or `Masked`, in the order of the table's own."""
+
+
+class Refused(NamedTuple):
+    """A row that could not be written, and why."""
+
+    table: str
+    row: Sequence[Any]
+    why: str
+
+
+class _Batch(NamedTuple):
+    table: str
+    rows: list[Sequence[Any]]
+    columns: list[Columns]
+
+
+_OF_A_ROW = (ValueError, TypeError, OverflowError, duckdb.DataError, duckdb.NotSupportedError, duckdb.ProgrammingError)
+"""What the database and the array library raise at a value that does not fit its column."""
+
+
 class SnapshotWriter:
     """Takes facts in batches; `commit` makes all that was added since the last one lasting.
 
@@ -258,8 +287,11 @@ class SnapshotWriter:
         self.con.execute(f"SET memory_limit = '{WRITING_MEMORY}'")
         _attach(self.con, path, read_only=False)
         self._rows: dict[str, list[Sequence[Any]]] = {}
-        self._tables: dict[str, list[Any]] = {}
+        self._columns: dict[str, list[Columns]] = {}
         self._pending = 0
+        self.refused: list[Refused] = []
+        """Rows that could not be written, since the list was last emptied; all other rows of their commits were."""
+
         if resume:
             self.meta = _check_version(self.con, path)
             self.set_meta(decided=None)
@@ -285,11 +317,11 @@ class SnapshotWriter:
         kept.extend(rows)
         self._pending += len(kept) - before
 
-    def add_arrow(self, table: str, data: Any) -> None:
-        """Add an Arrow table with the columns of `table`."""
-        if data.num_rows:
-            self._tables.setdefault(table, []).append(data)
-            self._pending += int(data.num_rows)
+    def add_columns(self, table: str, columns: Columns) -> None:
+        """Add rows given as columns, in the order of the table's own; one that may hold nulls comes with their mask."""
+        if count := len(columns[-1]):
+            self._columns.setdefault(table, []).append(columns)
+            self._pending += count
 
     @property
     def pending(self) -> int:
@@ -297,22 +329,52 @@ class SnapshotWriter:
         return self._pending
 
     def commit(self) -> None:
-        """Write what was added, in one transaction."""
-        tables, rows = dict(self._tables), {name: some for name, some in self._rows.items() if some}
-        self._rows, self._tables, self._pending = {}, {}, 0
-        if not tables and not rows:
+        """Write all added rows in one transaction; a row that does not fit its table is put into `refused` instead."""
+        names = [name for name in TABLES if self._rows.get(name) or name in self._columns]
+        batches = [_Batch(name, self._rows.get(name, []), self._columns.get(name, [])) for name in names]
+        self._rows, self._columns, self._pending = {}, {}, 0
+        if not batches:
             return
+        try:
+            self._write(batches)
+        except _OF_A_ROW as error:
+            if explained(error) is not None:
+                raise
+            for name, rows, columns in batches:
+                self._write_apart(name, [*rows, *(row for some in columns for row in _as_rows(some))])
+
+    def _write(self, batches: Sequence[_Batch]) -> None:
         self.con.execute("BEGIN")
         try:
-            for name in TABLES:
-                if name in rows or name in tables:
-                    with _incoming(self.con, name, rows.get(name, ()), tables.get(name, ())) as incoming:
-                        self.con.execute(f"INSERT INTO {name} {incoming.sql}", incoming.values)
+            for name, rows, columns in batches:
+                with _incoming(self.con, name, rows, columns) as incoming:
+                    self.con.execute(f"INSERT INTO {name} {incoming.sql}", incoming.values)
             self.con.execute("COMMIT")
         except BaseException:
             with suppress(duckdb.Error):
                 self.con.execute("ROLLBACK")  # what was committed before stands, and the file can be closed
             raise
+
+    def _write_apart(self, table: str, rows: list[Sequence[Any]]) -> None:
+        """Write rows of which some do not fit: halves of them, until the ones that do not stand alone."""
+        try:
+            self._write([_Batch(table, rows, [])] if rows else [])
+        except _OF_A_ROW as error:
+            if explained(error) is not None:
+                raise
+            if len(rows) == 1:
+                log.debug("a row of %s was refused", table, exc_info=True)
+                self.refused.append(Refused(table, rows[0], f"{type(error).__name__} in the table {table}"))
+                return
+            middle = len(rows) // 2
+            self._write_apart(table, rows[:middle])
+            self._write_apart(table, rows[middle:])
+
+    def forget(self, numbers: Iterable[int]) -> None:
+        """Delete all facts of some addresses, given by their numbers."""
+        chosen = list(numbers)
+        for table, column in OWN.items():
+            self.con.execute(f"DELETE FROM {table} WHERE {column} IN (SELECT unnest(?::INTEGER[]))", [chosen])
 
     def close(self) -> None:
         self.commit()
@@ -337,31 +399,49 @@ class _Incoming(NamedTuple):
 
 @contextmanager
 def _incoming(
-    con: duckdb.DuckDBPyConnection, table: str, rows: Sequence[Sequence[Any]], tables: Sequence[Any] = ()
+    con: duckdb.DuckDBPyConnection, table: str, rows: Sequence[Sequence[Any]], columns: Sequence[Columns] = ()
 ) -> Iterator[_Incoming]:
-    """Rows of the kind of `table`: a few as lists, as the array library takes as long to load as twenty questions."""
-    if not tables and len(rows) <= FEW_ROWS and "pyarrow" not in sys.modules:
+    """Rows of the kind of `table`: a few as lists, because the array library takes as long to load as twenty queries."""
+    if not columns and len(rows) <= FEW_ROWS and "pyarrow" not in sys.modules:
         kinds = {**TABLES, **DECIDED}[table]
-        columns = [list(column) for column in zip(*rows, strict=True)] or [[] for _ in kinds]
-        yield _Incoming(
-            f"SELECT {', '.join(f'unnest(?::{kind}[]) AS {name}' for name, kind in kinds.items())}", columns
-        )
+        lists = [list(column) for column in zip(*rows, strict=True)] or [[] for _ in kinds]
+        yield _Incoming(f"SELECT {', '.join(f'unnest(?::{kind}[]) AS {name}' for name, kind in kinds.items())}", lists)
         return
     from indrel.ground.arrow import pa
 
-    con.register("incoming", pa.concat_tables([*tables, *([_arrow_table(table, rows)] if rows or not tables else [])]))
+    tables = [_arrow_table(table, some) for some in columns]
+    if rows or not tables:
+        tables.append(_arrow_table(table, list(zip(*rows, strict=True)) or [()] * len(arrow(table))))
+    con.register("incoming", pa.concat_tables(tables))
     try:
         yield _Incoming("SELECT * FROM incoming", [])
     finally:
         con.unregister("incoming")
 
 
-def _arrow_table(name: str, rows: Sequence[Sequence[Any]]) -> Any:
+def _arrow_table(name: str, columns: Sequence[Any]) -> Any:
     from indrel.ground.arrow import pa
 
     schema = arrow(name)
-    columns = list(zip(*rows, strict=True)) or [()] * len(schema)
-    return pa.Table.from_arrays([pa.array(c, type=f.type) for c, f in zip(columns, schema, strict=True)], schema=schema)
+    arrays = [
+        pa.array(column.values, type=field.type, mask=column.absent)
+        if isinstance(column, Masked)
+        else pa.array(column, type=field.type)
+        for column, field in zip(columns, schema, strict=True)
+    ]
+    return pa.Table.from_arrays(arrays, schema=schema)
+
+
+def _as_rows(columns: Columns) -> list[tuple[Any, ...]]:
+    """Columns as rows of plain values."""
+    plain = []
+    for column in columns:
+        values = column.values if isinstance(column, Masked) else column
+        listed = values.tolist() if hasattr(values, "tolist") else list(values)
+        if isinstance(column, Masked):
+            listed = [None if absent else value for value, absent in zip(listed, column.absent, strict=True)]
+        plain.append(listed)
+    return list(zip(*plain, strict=True))
 
 
 def _set_meta(con: duckdb.DuckDBPyConnection, values: Mapping[str, Any]) -> None:

@@ -20,6 +20,7 @@ import brotli
 from warcio.archiveiterator import ArchiveIterator
 
 from indrel.core.address import Joiner, normalise, origin_of, site_key
+from indrel.core.answers import NOT_HTTP, status_of
 from indrel.core.page.headers import content_type, is_html
 from indrel.core.robots import parse as parse_robots
 from indrel.core.robots.access import MAX_HOPS
@@ -42,7 +43,7 @@ class Place:
 
     offset: int
     date: str
-    status: int
+    status: int | None
     html: bool
     body_at: int | None = None
 
@@ -213,7 +214,7 @@ class Archive:
             headers["content-type"] = [record.rec_headers.get_header("Content-Type") or ""]
         if place.body_at is not None:
             record = self._record(place.body_at)
-        error = None
+        error = NOT_HTTP if place.status is None else None
         try:
             body = _read(_unpacked(record), limit + 1)
         except Exception as fault:  # whatever the reader makes of a damaged record
@@ -319,9 +320,8 @@ def _place(record: Any, offset: int) -> Place:
     if record.http_headers is None:
         media, _ = content_type(record.rec_headers.get_header("Content-Type"))
         return Place(offset, date, 200, is_html(media))
-    code = record.http_headers.get_statuscode()
+    status = status_of(record.http_headers.get_statuscode())
     media, _ = content_type(record.http_headers.get_header("Content-Type"))
-    status = int(code) if code.isdigit() else 0
     return Place(offset, date, status, status == 200 and is_html(media))
 
 

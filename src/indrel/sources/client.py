@@ -18,7 +18,7 @@ from typing import Any, NamedTuple
 
 import pycurl
 
-from indrel.core.answers import NO_SUCH_HOST, Failure
+from indrel.core.answers import NO_SUCH_HOST, NOT_HTTP, Failure, status_of
 
 PRIVATE = "not asked: a private address"
 MOST_WAITING = 1 << 20
@@ -107,7 +107,7 @@ class Response:
         while not self.status and not self._ended:
             await self._wait()
         if not self.status:
-            raise self.failed or RequestFailed(Failure.BROKEN, "the answer is not HTTP")
+            raise self.failed or RequestFailed(Failure.BROKEN, NOT_HTTP)
 
     async def _wait(self) -> None:
         self._stir = self._client.loop.create_future()
@@ -117,18 +117,21 @@ class Response:
         if self._stir is not None and not self._stir.done():
             self._stir.set_result(None)
 
-    def take_line(self, line: bytes) -> None:
-        """A line of a head. Those of the answers that only announce one (1xx) are dropped."""
+    def take_line(self, line: bytes) -> int | None:
+        """A line of a head. Heads of interim responses (1xx) are dropped; a head without a status ends the transfer."""
         if self.status:
-            return  # a trailer
+            return None  # a trailer
         if line not in _ENDS:
             self._lines.append(line)
-            return
-        status = self._lines[0].split(None, 2)[1:2] if self._lines else []
-        code = int(status[0]) if status and status[0].isdigit() else 0
+            return None
+        written = self._lines[0].split(None, 2)[1:2] if self._lines else []
+        code = status_of(written[0]) if written else None
+        if code is None:
+            return -1
         if code >= 200:
             self.status, self.headers = code, _headers(self._lines[1:])
         self._lines = []
+        return None
 
     def take(self, chunk: bytes) -> int | None:
         """Octets of the body."""
@@ -185,7 +188,7 @@ class Response:
             return Failure.BROKEN, "the connection broke off in the middle of the answer"
         if code == pycurl.E_URL_MALFORMAT:
             return Failure.OTHER, "the request failed (no address that can be asked)"
-        return Failure.BROKEN, "the answer is not HTTP"
+        return Failure.BROKEN, NOT_HTTP
 
 
 class Client:

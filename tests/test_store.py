@@ -1,0 +1,84 @@
+"""Writing and opening snapshots: what does not fit, what is older, what is a stranger's."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from indrel.gather.recorder import Recorder
+from indrel.snapshot import Snapshot, SnapshotWriter
+from indrel.snapshot.schema import TABLES
+from indrel.snapshot.store import Masked
+
+_FITS: dict[str, Any] = {"BLOB": b"x", "VARCHAR[]": ["x"], "BOOLEAN": True, "DOUBLE": 0.5, "VARCHAR": "x"}
+_MOST = {"SMALLINT": 1 << 15, "INTEGER": 1 << 31, "BIGINT": 1 << 63, "UTINYINT": 1 << 8, "UBIGINT": 1 << 64}
+_ODD = st.one_of(
+    st.integers(-(1 << 70), 1 << 70), st.text(st.characters(codec=None), max_size=4), st.binary(max_size=4), st.floats(),
+    st.sampled_from([object(), {"a": 1}, "\ud800", [1, "x"], [["x"]], (1 << 200)]),
+)  # fmt: skip
+_PLACES = [(table, column) for table, columns in TABLES.items() if table != "meta" for column in columns]
+
+
+@pytest.fixture(scope="module")
+def writer(tmp_path_factory: pytest.TempPathFactory) -> Any:
+    with SnapshotWriter(tmp_path_factory.mktemp("odd") / "s.indrel") as found:
+        yield found
+
+
+@given(st.sampled_from(_PLACES), _ODD, st.integers(0, 2), st.booleans())
+def test_a_value_that_does_not_fit_costs_its_own_row(writer: Any, at: Any, odd: Any, where: int, columns: bool) -> None:
+    """Whatever is added to whichever column: the rows beside it are written, and the row itself is written or named."""
+    table, column = at
+    kinds = TABLES[table]
+    rows = [[_FITS.get(kind, n) for kind in kinds.values()] for n in range(3)]
+    rows[where][list(kinds).index(column)] = odd
+    before = writer.con.execute(f"SELECT count(*) FROM {table}").fetchall()[0][0]
+    writer.refused = []
+    if columns:
+        writer.add_columns(table, list(zip(*rows, strict=True)))
+    else:
+        writer.add(table, rows)
+    writer.commit()
+    written = writer.con.execute(f"SELECT count(*) FROM {table}").fetchall()[0][0] - before
+    assert written + len(writer.refused) == 3 and len(writer.refused) <= 1
+    assert all(one.table == table and list(one.row) == rows[where] for one in writer.refused) or odd != odd
+
+
+@pytest.mark.parametrize("kind", _MOST)
+def test_every_number_beyond_its_column_is_refused(writer: Any, kind: str) -> None:
+    for table, column in _PLACES:
+        if TABLES[table][column] == kind:
+            row = [_FITS.get(k, 1) for k in TABLES[table].values()]
+            for value, refused in ((_MOST[kind] - 1, 0), (_MOST[kind], 1), (-_MOST[kind] - 1, 1)):
+                writer.refused = []
+                row[list(TABLES[table]).index(column)] = value
+                writer.add(table, [list(row)])
+                writer.commit()
+                assert len(writer.refused) == refused, (table, column, value)
+
+
+def test_a_url_whose_facts_do_not_fit_is_unread(tmp_path: Path) -> None:
+    """The URL of a refused row loses all its facts and keeps the reason; its neighbours, and columns beside it, stay."""
+    with SnapshotWriter(tmp_path / "s.indrel") as writer:
+        recorder = Recorder(writer, ["www.sarnfell.example"])
+        writer.set_meta(crawlers=["*"])
+        for name in ("a", "b", "c"):
+            url = f"https://www.sarnfell.example/{name}"
+            writer.add("answer", [recorder.answer_row(url, 200 if name != "b" else 1 << 20)])
+        line = np.array([0, 3, 4], dtype=np.int32)
+        writer.add_columns("link", [[0, 1, 2], [1, 2, 0], [0, 0, 0], Masked(line, line == 0), ["x", "\ud800", "y"]])
+        robots = recorder.writer.add
+        robots("robots", [("https://api.sarnfell.example", 1 << 40, None, "", [], "", b"", False, "resource", True, None)])
+        recorder.commit(force=True)
+        assert set(recorder.unkept) == {"https://www.sarnfell.example/b", "https://api.sarnfell.example/robots.txt"}
+    with Snapshot(tmp_path / "s.indrel") as found:
+        assert found.rows("SELECT address, status FROM answer ORDER BY 1") == [(0, 200), (2, 200)]
+        assert found.rows("SELECT source, line FROM link ORDER BY 1") == [(0, None), (2, 4)]
+        ((number, problem),) = found.rows("SELECT address, problem FROM page")
+        assert number == 1 and problem.startswith("could not be kept: ")
+        assert found.rows("SELECT origin, status, known FROM robots") == [("https://api.sarnfell.example", None, False)]
