@@ -5,9 +5,13 @@ from __future__ import annotations
 import json
 import os
 import re
+import shutil
+import socket
+import ssl
 import subprocess
 import sysconfig
 from collections.abc import AsyncIterator, Callable, Iterator
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -22,11 +26,12 @@ from indrel.core.crawlers import resolve
 from indrel.core.intent import Intent, read_intent
 from indrel.core.model import Verdict
 from indrel.decide.site import Site
+from indrel.demo.server import DemoServer
 from indrel.demo.site import Response
 from indrel.demo.site import Site as Served
 from indrel.gather.parsing import ParserPool
 from indrel.sources import fetch
-from indrel.sources.client import Request, RequestFailed
+from indrel.sources.client import Request, RequestFailed, _trusted
 from indrel.sources.options import GatherOptions
 
 settings.register_profile("untimed", deadline=None)  # what a first call loads, or a busy machine, is no failure
@@ -63,6 +68,60 @@ def served(pages: dict[str, Any], missing: Response | None = None) -> Served:
 
 
 AuditSite = Callable[..., tuple[Site, Verdict]]
+
+
+@pytest.fixture(scope="session")
+def certificate(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
+    """A key and certificate for the hosts of the tests, which this process and the programs it starts trust."""
+    openssl = shutil.which("openssl")
+    assert openssl, "this test needs openssl (Debian: apt-get install openssl)"
+    folder = tmp_path_factory.mktemp("tls")
+    both, own = folder / "both.pem", folder / "own.pem"
+    names = f"subjectAltName=DNS:{HOST},DNS:{HOST[4:]},DNS:*.{HOST[4:]}"
+    made = [openssl, "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", both, "-out", own]
+    subprocess.run([*made, "-subj", f"/CN={HOST}", "-addext", names], check=True, capture_output=True)
+    both.write_text(both.read_text() + own.read_text())
+    before = os.environ.get("SSL_CERT_FILE")
+    os.environ["SSL_CERT_FILE"] = str(own)
+    _trusted.cache_clear()
+    yield both
+    os.environ.pop("SSL_CERT_FILE")
+    os.environ |= {"SSL_CERT_FILE": before} if before else {}
+    _trusted.cache_clear()
+
+
+class BothServer(DemoServer):
+    """Serves a site with and without TLS on one port, whichever a client begins with."""
+
+    def __init__(self, site: Served, certificate: Path, speaks: tuple[str, ...] = ("http", "https")) -> None:
+        super().__init__(0, site)
+        handler: Any = self._server.RequestHandlerClass
+        context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+        context.load_cert_chain(certificate)
+        answered = handler.do_GET
+
+        def do_get(this: Any) -> None:
+            this.headers["X-Forwarded-Proto"] = "https" if isinstance(this.connection, ssl.SSLSocket) else "http"
+            answered(this)
+
+        def finish_request(request: socket.socket, client: Any) -> None:
+            scheme = "https" if request.recv(1, socket.MSG_PEEK) == b"\x16" else "http"
+            if scheme in speaks:
+                with (
+                    suppress(OSError),
+                    context.wrap_socket(request, server_side=True) if scheme == "https" else request as one,
+                ):
+                    handler(one, client, self._server)
+            elif scheme == "http":
+                request.recv(10_000)
+                request.sendall(b"HTTP/1.1 400 Bad Request\r\nContent-Length: 0\r\nConnection: close\r\n\r\n")
+
+        handler.do_GET = do_get
+        self._server.finish_request = finish_request  # type: ignore[method-assign]
+
+    @property
+    def connect(self) -> list[str]:
+        return [f"{host}=127.0.0.1:{self.port}" for host in (HOST, HOST[4:])]
 
 
 class Values:

@@ -278,7 +278,7 @@ def test_a_page_that_nothing_leads_to_any_more_is_asked_for(indrel: Run, tmp_pat
     for name, files, more, code in (("1", pages, (), 0), ("2", later, ("--baseline", "1.indrel"), 1),
                                     ("3", later, ("--baseline", "2.indrel"), 0)):  # fmt: skip
         with DemoServer(site=served(files)) as server:
-            at = [w for h in ("www.", "") for w in ("--connect", f"{h}sarnfell.example=127.0.0.1:{server.port}")]
+            at = [w for h in ("www.", "") for w in ("--connect", f"{h}sarnfell.example=http://127.0.0.1:{server.port}")]
             words = ("audit", HOST, *at, "--rate", "0", "--snapshot", f"{name}.indrel", "--json", *more)
             audited[name] = json.loads(indrel(*words, code=code).stdout)
     lost = {(one["url"].removeprefix(HOST), one["after"]) for one in audited["2"]["baseline"]["lost"]}

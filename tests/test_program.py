@@ -17,7 +17,7 @@ from typing import Any
 import pytest
 
 from cases import BASE, HOST, NOINDEX, XMLNS, a, canonical, entries, html, loc, robots, sitemap
-from conftest import PROGRAM, lines_of, served
+from conftest import PROGRAM, BothServer, lines_of, served
 from indrel.cli.app import COMMANDS
 from indrel.demo.server import DemoServer
 from indrel.demo.site import Response, Site, build
@@ -181,11 +181,11 @@ def test_snapshot_of_another_version(indrel: Run, tmp_path: Path) -> None:
 
 
 def audit_served(
-    indrel: Run, pages: dict[str, Any] | Site, *options: str, code: int | None = None
+    indrel: Run, pages: dict[str, Any] | Site, *options: str, code: int | None = None, certificate: Path | None = None
 ) -> tuple[Any, dict[str, Any]]:
-    with DemoServer(site=pages if isinstance(pages, Site) else served(pages)) as server:
-        hosts = ("www.sarnfell.example", "sarnfell.example")
-        connect = [f"--connect={host}=127.0.0.1:{server.port}" for host in hosts]
+    site = pages if isinstance(pages, Site) else served(pages)
+    with BothServer(site, certificate) if certificate else DemoServer(site=site) as server:
+        connect = [f"--connect={one}" for one in server.connect if "sarnfell.example=" in one]
         done = indrel(
             "audit",
             HOST + "/",
@@ -264,7 +264,7 @@ def test_endless_links_end(indrel: Run) -> None:
     with DemoServer(site=site) as server:
         done = indrel(
             "audit", HOST + "/", "--rate=0", "--json", "--per-pattern=30",
-            f"--connect=www.sarnfell.example=127.0.0.1:{server.port}", code=0,
+            f"--connect=www.sarnfell.example=http://127.0.0.1:{server.port}", code=0,
         )  # fmt: skip
     report = json.loads(done.stdout)
     assert report["complete"] and report["bounded_patterns"] == [{"pattern": f"{HOST}/cal/*", "left": 1}]
@@ -280,7 +280,7 @@ def test_resume_fetches_only_what_is_missing(how: signal.Signals, tmp_path: Path
     site.answer = lambda s, h, p: (asked.append(p), answer(s, h, p))[1]  # type: ignore[method-assign]
     with DemoServer(site=site) as server:
         command = [PROGRAM, "audit", HOST + "/", "--json", "--snapshot", "s.indrel", "--parallel", "2", "--rate", "30"]
-        command += ["--connect", f"www.sarnfell.example=127.0.0.1:{server.port}"]
+        command += ["--connect", f"www.sarnfell.example=http://127.0.0.1:{server.port}"]
         first = subprocess.Popen(
             command, cwd=tmp_path, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True
         )
@@ -336,7 +336,7 @@ def test_a_preview_is_told_how_to_be_audited(indrel: Run) -> None:
     here, pages = "http://127.0.0.1", {"/": html(canonical("/"), a("/a")), "/a": html(canonical("/a"), a("/"))}
     with DemoServer(site=served({**pages, **{here + path: page for path, page in pages.items()}})) as server:
         told = " ".join(indrel("audit", f"{here}:{server.port}/", "--rate", "0", code=1).stdout.split())
-        advice = f"audit {HOST}/ --connect {HOST[8:]}=127.0.0.1:{server.port}"
+        advice = f"audit {HOST}/ --connect {HOST[8:]}=http://127.0.0.1:{server.port}"
         assert f"If this is a preview of {HOST}, audit it under that name: indrel {advice}" in told
         assert "the one wanted page is open" in indrel(*advice.split(), "--rate", "0", code=0).stdout
     bad = served({here + "/": html('<link rel="canonical" href="https://a;id.example/">')})
@@ -349,25 +349,60 @@ def test_readme_demo_site_is_whole() -> None:
     assert len([u for u in build().pages if "robots.txt" not in u]) >= 120
 
 
-def test_variants_are_tried_once(indrel: Run) -> None:
-    """The http and bare variants answer with the same pages: they are looked at, not crawled."""
-    pages = {**BASE, "/": html(body=a("/a")), "/a": html()}
-    site = served(pages)
-    asked: list[str] = []
+def everywhere(asked: list[str], **instead: Response) -> Site:
+    """A site that each variant of its host serves alike, but for what stands `instead` by scheme; notes what it is asked."""
+    site = served({**BASE, "/": html(body=a("/a")), "/a": html()})
     answer = site.answer
 
-    def same_everywhere(scheme: str, host: str, path: str) -> Response:
+    def same(scheme: str, host: str, path: str) -> Response:
         asked.append(f"{scheme}://{host}{path}")
-        return answer("https", "www.sarnfell.example", path)
+        own = instead.get(scheme) if path == "/robots.txt" else None
+        return own or answer("https", "www.sarnfell.example", path)
 
-    site.answer = same_everywhere  # type: ignore[method-assign]
-    _, report = audit_served(indrel, site, code=0)
+    site.answer = same  # type: ignore[method-assign]
+    return site
+
+
+VARIANTS = ("http://www.sarnfell.example", "http://sarnfell.example", "https://sarnfell.example")
+
+
+def test_variants_are_tried_once(indrel: Run, certificate: Path) -> None:
+    """The http and bare variants answer with the same pages: robots.txt first, then the page; they are not crawled."""
+    asked: list[str] = []
+    _, report = audit_served(indrel, everywhere(asked), code=0, certificate=certificate)
     assert report["counts"]["addresses"] == 2
-    assert sorted(u for u in asked if not u.startswith(HOST)) == sorted(
-        f"{origin}{path}"
-        for origin in ("http://www.sarnfell.example", "http://sarnfell.example", "https://sarnfell.example")
-        for path in ("/", "/robots.txt")
-    )
+    variants = [url for url in asked if not url.startswith(HOST)]
+    assert sorted(variants) == sorted(origin + path for origin in VARIANTS for path in ("/", "/robots.txt"))
+    assert all(variants.index(f"{one}/robots.txt") < variants.index(f"{one}/") for one in VARIANTS)
+
+
+@pytest.mark.parametrize(
+    "rules", [Response(b"", 503), Response(b"", 429), Response(b"User-agent: *\nDisallow: /", media_type="text/plain")]
+)
+def test_the_rules_of_a_variant_are_obeyed(rules: Response, indrel: Run, certificate: Path) -> None:
+    """A variant whose robots.txt keeps its home page from being read: it is not requested."""
+    asked: list[str] = []
+    audit_served(indrel, everywhere(asked, http=rules), certificate=certificate)
+    assert "http://www.sarnfell.example/robots.txt" in asked and "https://sarnfell.example/" in asked
+    assert not [url for url in asked if url.startswith("http:") and not url.endswith("/robots.txt")]
+
+
+@pytest.mark.parametrize("speaks", ["http", "https"])
+def test_a_server_of_one_protocol_has_no_variant_of_the_other(speaks: str, indrel: Run, certificate: Path) -> None:
+    """`--connect` to a server without the other protocol: nothing is found of that, and links to it are unread."""
+    other = "https" if speaks == "http" else "http"
+    link, here = f"{other}://www.sarnfell.example/a", f"{speaks}://www.sarnfell.example"
+    rules = Response(robots().encode(), media_type="text/plain")
+    pages = {f"{here}/": html(body=a("/a", link)), f"{here}/a": html(), f"{here}/robots.txt": rules}
+    with BothServer(served(pages), certificate, (speaks,)) as server:
+        words = [f"--connect={one}" for one in server.connect]
+        done = indrel("audit", f"{here}/", "--json", "--rate=0", "--save=s.indrel", *words)
+    report = json.loads(done.stdout)
+    assert {f["check"] for f in report["findings"]} <= {"sitemap-none", "robots-empty-agent", "canonical-none"}, report[
+        "findings"
+    ]
+    rows = {row["url"]: row["states"]["*"] for row in lines_of(indrel("list", "s.indrel", "--json").stdout)}
+    assert rows[link] == "unread" and list(rows.values()).count("open") == 2
 
 
 def test_every_command_has_help(indrel: Run) -> None:

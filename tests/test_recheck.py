@@ -38,7 +38,7 @@ def test_recheck(indrel: Run, tmp_path: Path) -> None:
         connect = [
             x
             for h in ("www.sarnfell.example", "sarnfell.example")
-            for x in ("--connect", f"{h}=127.0.0.1:{server.port}")
+            for x in ("--connect", f"{h}=http://127.0.0.1:{server.port}")
         ]
         indrel("audit", HOST + "/", "--rate", 0, "--snapshot", "1.indrel", *connect, code=1)
         fixed = served(
@@ -135,8 +135,8 @@ def test_what_became_of_a_finding(
     """Each finding of the check is one thing only, and nothing is new where the site stayed as it was."""
     site = served(before, missing)
     with DemoServer(site=site) as server:
-        rest = ["--rate", 0, "--timeout", 2, "--connect", f"{HOST[8:]}=127.0.0.1:{server.port}"]
-        rest += ["--connect", f"{HOST[12:]}=127.0.0.1:{server.port}"]
+        rest = ["--rate", 0, "--timeout", 2, "--connect", f"{HOST[8:]}=http://127.0.0.1:{server.port}"]
+        rest += ["--connect", f"{HOST[12:]}=http://127.0.0.1:{server.port}"]
         read = ["--read-barred"] if check == "barred-canonical" else []
         indrel("audit", HOST + "/", "--snapshot", "1.indrel", "--fail-on", "never", *read, *rest, code=None)
         later = served(after, missing_after)

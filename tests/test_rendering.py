@@ -162,7 +162,7 @@ class Heard(DemoServer):
 
     @property
     def options(self) -> list[str]:
-        place = f"127.0.0.1:{self.port}"
+        place = f"http://127.0.0.1:{self.port}"
         return ["--rate", "0", "--connect", f"{HOST}={place}", "--connect", f"{API[8:]}={place}"]
 
 

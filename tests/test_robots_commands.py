@@ -70,7 +70,7 @@ def test_match(indrel: Run, tmp_path: Path) -> None:
 def test_addresses_of_files(indrel: Run) -> None:
     pages = {"/robots.txt": Response(b"", 301, headers=(("Location", "/rules"),)), "/rules": robots("Disallow: /a")}
     with DemoServer(site=served(pages)) as server:
-        connect = f"--connect=www.sarnfell.example=127.0.0.1:{server.port}"
+        connect = f"--connect=www.sarnfell.example=http://127.0.0.1:{server.port}"
         row = lines_of(indrel("robots", "match", HOST, "/a", "--crawler=*", "--json", connect, code=0).stdout)[0]
         assert (row["url"], row["allowed"], row["line"]) == (f"{HOST}/a", False, 2)
         found = json.loads(indrel("robots", "check", f"{HOST}/robots.txt", "--json", connect).stdout)["findings"]
@@ -165,7 +165,9 @@ def test_many_rules_and_addresses_stream(indrel: Run, tmp_path: Path) -> None:
 def test_explain_tells_how_robots_txt_was_had(indrel: Run) -> None:
     pages = {**BASE, "/robots.txt": Response(b"", 302, headers=(("Location", "/r"),)), "/r": Response(b"", 503)}
     with DemoServer(site=served(pages)) as server:
-        connect = [f"--connect={host}=127.0.0.1:{server.port}" for host in ("www.sarnfell.example", "sarnfell.example")]
+        connect = [
+            f"--connect={host}=http://127.0.0.1:{server.port}" for host in ("www.sarnfell.example", "sarnfell.example")
+        ]
         indrel("audit", HOST + "/", "--rate=0", "--snapshot=s.indrel", *connect, "-q", code=1)
     text = indrel("explain", "/", "--from", "s.indrel", code=0).stdout
     assert "robots.txt could not be read after 1 redirect" in text and "503 Service Unavailable" in text

@@ -20,7 +20,7 @@ from typing import Any
 import pytest
 
 from cases import BASE, HOST, NOINDEX, XMLNS, a, canonical, html, moved, robots, sitemap
-from conftest import AuditSite, served
+from conftest import AuditSite, BothServer, served
 from indrel import pipeline
 from indrel.core.crawlers import resolve
 from indrel.demo.server import DemoServer
@@ -52,12 +52,14 @@ class Watched:
         return [p for h, p, _ in self.asked if h == host]
 
 
-def audit(watched: Watched, tmp_path: Any, hosts: tuple[str, ...] = (), **options: Any) -> tuple[Any, Any]:
+def audit(
+    watched: Watched, tmp_path: Any, hosts: tuple[str, ...] = (), certificate: Path | None = None, **options: Any
+) -> tuple[Any, Any]:
     names = ("www.sarnfell.example", "sarnfell.example", *hosts)
     crawlers = resolve(options.pop("crawlers", ("googlebot", "bingbot", "*")))
     start, then = options.pop("start", HOST + "/"), options.pop("then", None)
-    with DemoServer(site=watched.site) as server:
-        connect = tuple(Connect(h, "127.0.0.1", server.port) for h in names)
+    with BothServer(watched.site, certificate) if certificate else DemoServer(site=watched.site) as server:
+        connect = tuple(Connect(h, "127.0.0.1", server.port, plain=not certificate) for h in names)
         wanted = GatherOptions(crawlers=crawlers, connect=connect, **{"rate": 0, "timeout": 5, **options})
         pipeline.gather(start, wanted, tmp_path / "s.indrel")
         if then:
@@ -171,7 +173,9 @@ def test_declared_hosts_are_looked_at(tmp_path: Any) -> None:
     site.close()
     wanted = Watched(pages)
     with DemoServer(site=wanted.site) as server:
-        connect = tuple(Connect(h, "127.0.0.1", server.port) for h in ("www.sarnfell.example", "api.sarnfell.example"))
+        connect = tuple(
+            Connect(h, "127.0.0.1", server.port, plain=True) for h in ("www.sarnfell.example", "api.sarnfell.example")
+        )
         options = GatherOptions(crawlers=resolve(["*"]), rate=0, connect=connect, hosts=("api.sarnfell.example",))
         pipeline.gather(HOST + "/", options, tmp_path / "h.indrel")
     site, verdict = pipeline.examine(tmp_path / "h.indrel")
@@ -404,25 +408,25 @@ def test_an_odd_pause_is_no_pause(value: str) -> None:
 @pytest.mark.parametrize(
     "named", ["http://www.sarnfell.example/", "http://sarnfell.example/", "https://sarnfell.example/a"]
 )
-def test_a_site_stands_where_its_named_variant_leads(named: str, tmp_path: Path) -> None:
+def test_a_site_stands_where_its_named_variant_leads(named: str, tmp_path: Path, certificate: Path) -> None:
     """Of a site that is named by a variant which redirects, each page is read, once; rules that bar the variant keep all out."""
     secure = "https://sarnfell.example"
     leads = {named: moved(HOST + "/a" if named.endswith("a") else HOST + "/")}
     if named.startswith("http://sarnfell"):
         leads = {named: moved(secure + "/"), secure + "/": moved(HOST + "/")}
     watched = Watched({**BASE, "/": html(canonical("/"), a("/a")), "/a": html(canonical("/a"), a("/")), **leads})
-    site, verdict = audit(watched, tmp_path, start=named)
+    site, verdict = audit(watched, tmp_path, certificate=certificate, start=named)
     assert site.base == HOST + ("/a" if named.endswith("a") else "/") and verdict.headline.lost == 0
     assert site.rows("SELECT path FROM fact WHERE html AND site ORDER BY path") == [("/",), ("/a",)]
     assert watched.paths().count("/a") == 1 and f"{named} redirects to {site.base}, which was audited" in verdict.notes
     assert not [f for f in verdict.findings if f.check in ("start-not-open", "no-path", "sitemap-foreign")]
     site.close()
-    site, _ = audit(watched, tmp_path, start=named, limit=1, then={"resume": True})
+    site, _ = audit(watched, tmp_path, certificate=certificate, start=named, limit=1, then={"resume": True})
     assert site.rows("SELECT path FROM fact WHERE html AND site ORDER BY path") == [("/",), ("/a",)]
     origin = named.rstrip("a").rstrip("/")
     watched = Watched({**BASE, "/a": html(), **leads, origin + "/robots.txt": robots("Disallow: /")})
     site.close()
-    verdict = audit(watched, tmp_path, start=named)[1]
+    verdict = audit(watched, tmp_path, certificate=certificate, start=named)[1]
     assert verdict.headline.whole and "site-barred" in {f.check for f in verdict.findings}
 
 
@@ -473,7 +477,7 @@ def test_wanted_addresses_of_a_list_are_looked_for_wherever_they_would_stand(
             at = [
                 word
                 for host in ("www.", "")
-                for word in ("--connect", f"{host}sarnfell.example=127.0.0.1:{server.port}")
+                for word in ("--connect", f"{host}sarnfell.example=http://127.0.0.1:{server.port}")
             ]
             said = indrel("audit", HOST, *at, "--also", "also.txt", "--rate", "0", "--json", "-q", code=0)
     doc = json.loads(said.stdout)

@@ -12,8 +12,8 @@ from hypothesis import strategies as st
 
 from indrel.gather.recorder import Recorder
 from indrel.snapshot import Snapshot, SnapshotWriter
+from indrel.snapshot.columns import Masked
 from indrel.snapshot.schema import TABLES
-from indrel.snapshot.store import Masked
 
 _FITS: dict[str, Any] = {"BLOB": b"x", "VARCHAR[]": ["x"], "BOOLEAN": True, "DOUBLE": 0.5, "VARCHAR": "x"}
 _MOST = {"SMALLINT": 1 << 15, "INTEGER": 1 << 31, "BIGINT": 1 << 63, "UTINYINT": 1 << 8, "UBIGINT": 1 << 64}
@@ -73,7 +73,9 @@ def test_a_url_whose_facts_do_not_fit_is_unread(tmp_path: Path) -> None:
         line = np.array([0, 3, 4], dtype=np.int32)
         writer.add_columns("link", [[0, 1, 2], [1, 2, 0], [0, 0, 0], Masked(line, line == 0), ["x", "\ud800", "y"]])
         robots = recorder.writer.add
-        robots("robots", [("https://api.sarnfell.example", 1 << 40, None, "", [], "", b"", False, "resource", True, None)])
+        robots(
+            "robots", [("https://api.sarnfell.example", 1 << 40, None, "", [], "", b"", False, "resource", True, None)]
+        )
         recorder.commit(force=True)
         assert set(recorder.unkept) == {"https://www.sarnfell.example/b", "https://api.sarnfell.example/robots.txt"}
     with Snapshot(tmp_path / "s.indrel") as found:

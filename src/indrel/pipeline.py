@@ -136,14 +136,16 @@ def gather(
     return Gathered(path, cut, recorder.pages)
 
 
-def _finish(
-    recorder: Recorder, cut: IndrelError | None, because: str | None
-) -> tuple[IndrelError | None, str | None]:
+def _finish(recorder: Recorder, cut: IndrelError | None, because: str | None) -> tuple[IndrelError | None, str | None]:
     """End a gathering; what cut it short, facts that could not be written included, and what keeps it from being complete."""
     recorder.commit(force=True)
     if recorder.unkept and cut is None:
         url, reason = next(iter(recorder.unkept.items()))
-        cut = AuditCutShort(f"{plural(len(recorder.unkept), 'URL')} {reason}, such as {url}; report it, with the snapshot")
+        cut = AuditCutShort(
+            f"{plural(len(recorder.unkept), 'URL')} {reason}, such as {url}; report it, with the snapshot"
+        )
+    if recorder.unviewed and cut is None:
+        cut = AuditCutShort(recorder.unviewed)
     because = str(cut) if cut else because
     recorder.finish(because is None, because)
     return cut, because

@@ -37,7 +37,7 @@ ENDS_WITHIN = 10.0
 
 
 def command(server: DemoServer, snapshot: str, *more: str) -> list[str]:
-    place = f"127.0.0.1:{server.port}"
+    place = f"http://127.0.0.1:{server.port}"
     hosts = [part for host in (HOST[8:], HOST[12:]) for part in ("--connect", f"{host}={place}")]
     return [str(PROGRAM), "audit", f"{HOST}/", "--rate", "0", "--json", "--fail-on", "never", "--per-pattern", "10000",
             "--snapshot", snapshot, *hosts, *more]  # fmt: skip

@@ -19,6 +19,7 @@ from indrel.decide.kinds import implied_want, kind_of_address, why
 from indrel.decide.place import placed
 from indrel.decide.reasons import decides, reasons
 from indrel.decide.site import Site
+from indrel.ground.plain import code
 
 MOST = 20
 NOT_NAMED = ", as no group names this crawler"
@@ -240,7 +241,7 @@ def robots_steps(site: Site, url: str, crawler: Crawler) -> tuple[list[Step], bo
     verb = "allows" if deciding.allow else "bars"
     beaten = f", beating {plural(len(losers), 'shorter or weaker rule')}" if losers else ""
     evidence = tuple(robots_line(host, r.line, r.text) for r in hits[:6])
-    return [*steps, Step("rule", f"`{deciding.text}` {verb} it{beaten}{note}", evidence)], deciding.allow
+    return [*steps, Step("rule", f"{code(deciding.text)} {verb} it{beaten}{note}", evidence)], deciding.allow
 
 
 class _Read(NamedTuple):
@@ -418,7 +419,7 @@ def _unbar(site: Site, url: str, crawler: Crawler) -> Step:
     line = robots_line(host, rule.line, rule.text)
     path = split(url).path
     beside = f", or add `Allow: {path}` to the group for {rules.group}" if len(path) > len(rule.path) else ""
-    return Step("change", f"to open it, edit {_place(line)}: narrow `{rule.text}` or take it out{beside}", (line,))
+    return Step("change", f"to open it, edit {_place(line)}: narrow {code(rule.text)} or take it out{beside}", (line,))
 
 
 def _place(evidence: Evidence) -> str:

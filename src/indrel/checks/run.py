@@ -73,6 +73,7 @@ def judge(site: Site, only: Iterable[str] | None = None) -> Verdict:
             log.debug("check %s crashed", one.id, exc_info=True)
             first, _, _ = f"{type(error).__name__}: {error}".partition("\n")
             crashed.append(Skipped(one.id, first[:300]))
+    skipped += _partly_skipped(site, {one.check for one in skipped}, wanted)
     marks = without_consequences(site, found.marks)
     soften(site, marks)
     accept(site, marks, site.today)
@@ -97,6 +98,18 @@ def judge(site: Site, only: Iterable[str] | None = None) -> Verdict:
         headline=said,
         notes=notes_of(site),
     )
+
+
+def _partly_skipped(site: Site, skipped: set[str], wanted: set[str] | None) -> list[Skipped]:
+    """Checks of rendered pages that ran, but not on pages that were chosen and could not be viewed."""
+    rendered = site.meta.get("rendered")
+    if not rendered:
+        return []
+    unseen = site.one("SELECT count(*) FROM render WHERE outcome = 'none'") if site.holds("render") else 0
+    count = unseen + rendered.get("unviewed", 0)
+    because = f"{plural(count, 'page')} chosen for --render could not be viewed"
+    ids = [one.id for one in checks().values() if Need.RENDERED in one.needs and one.id not in skipped]
+    return [Skipped(one, because) for one in ids if count and (wanted is None or one in wanted)]
 
 
 def notes_of(site: Site) -> tuple[str, ...]:

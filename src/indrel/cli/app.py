@@ -165,6 +165,21 @@ def _whole(words: list[str]) -> list[str]:
     ]
 
 
+def _altered() -> str | None:
+    """What is wrong with the contents of a snapshot that was opened, if anything is: then the fault is the file's."""
+    from indrel.snapshot import opening, validity
+
+    for path in dict.fromkeys(opening.opened):
+        try:
+            if why := validity.fault_of(path):
+                return f"{path} is damaged or was altered: {why}; audit again, or use another snapshot"
+        except IndrelError as error:
+            return str(error)
+        except Exception:
+            continue
+    return None
+
+
 def _run() -> int:
     """The exit code; what went wrong is told in one line."""
     from indrel.cli.streams import ReaderGone
@@ -198,6 +213,9 @@ def _run() -> int:
             return meant.exit_code
 
         logging.getLogger("indrel").debug("fault", exc_info=True)
+        if altered := _altered():
+            print(f"indrel: {altered}", file=sys.stderr)
+            return 2
         print(
             f"indrel: unexpected fault: {safe(f'{type(error).__name__}: {error}'[:300])} (please report what --verbose prints)",
             file=sys.stderr,

@@ -48,6 +48,7 @@ def audit(
     as_crawlers: opt.AsCrawlersOption = False,
     render: opt.RenderOption = None,
     render_limit: opt.RenderLimitOption = 500,
+    render_memory: opt.RenderMemoryOption = "1.5GB",
     render_pictures: opt.PicturesOption = False,
     browser: opt.BrowserOption = None,
     render_without_sandbox: opt.NoSandboxOption = False,
@@ -82,7 +83,7 @@ def audit(
             crawler=crawler, limit=limit, per_pattern=per_pattern,
             rate=rate, parallel=parallel, timeout=timeout, connect=connect, header=header,
             also=also, follow_links=follow_links, read_barred=read_barred, base=base, links_out=links_out, as_crawlers=as_crawlers,
-            render=render, render_limit=render_limit, render_pictures=render_pictures, browser=browser,
+            render=render, render_limit=render_limit, render_memory=render_memory, render_pictures=render_pictures, browser=browser,
             sandbox=not render_without_sandbox, progress=progress, intent=wants,
             before=_before(baseline if kind == "site" else None, crawler, wants),
         )  # fmt: skip

@@ -28,6 +28,7 @@ def demo(
     fail_on: opt.FailOnOption = "never",
     render: opt.RenderOption = None,
     render_limit: opt.RenderLimitOption = 500,
+    render_memory: opt.RenderMemoryOption = "1.5GB",
     render_pictures: opt.PicturesOption = False,
     browser: opt.BrowserOption = None,
     render_without_sandbox: opt.NoSandboxOption = False,
@@ -73,6 +74,7 @@ def demo(
         wanted = opt.gather_options(
             crawler=crawler, limit=None, rate=0, parallel=8, timeout=20, connect=server.connect, header=None, also=None,
             follow_links=True, read_barred=True, base=None, as_crawlers=True, render=opt.render_word(render), render_limit=render_limit,
+            render_memory=render_memory,
             render_pictures=render_pictures, browser=browser, sandbox=not render_without_sandbox, progress=progress, intent=wants,
         )  # fmt: skip
         gathered = pipeline.gather(START, wanted, snapshot, pool=pool)

@@ -89,12 +89,13 @@ def sitemap(
 
 def _under(site: Site, robots: Path) -> Site:
     """The same site as if another robots.txt were in place."""
+    from indrel.ask.robots.loaded import read_file
     from indrel.decide.site import Site
     from indrel.ground.errors import InputError
     from indrel.snapshot import Snapshot
 
     try:
-        body = robots.read_bytes()
+        body = read_file(robots)
     except OSError as error:
         raise InputError(f"{robots} cannot be read: {error.strerror}") from error
     return Site(Snapshot(site.snapshot.path), site.crawlers, {site.base_origin: (body, str(robots))}, site.intent)

@@ -34,7 +34,7 @@ BookOption = Annotated[Path, typer.Option("--ledger", metavar="FILE", help="The 
 BOOK = Path("indrel.ledger")
 FEW = 3
 DayOption = Annotated[
-    str | None, typer.Option("--on", metavar="DATE", help="The day it is, as 2026-11-23; today if left out.")
+    str | None, typer.Option("--today", "--on", metavar="DATE", help="The day it is, as 2026-11-23; today if left out.")
 ]
 OptionalUrls = Annotated[list[str] | None, typer.Argument(metavar="[URL]...", show_default=False)]
 

@@ -44,7 +44,10 @@ def list_addresses(
     by: Annotated[
         list[str] | None,
         typer.Option(
-            "--by", metavar="KIND", help="Only what is decided by robots, tag, header, canonical, redirect or status."
+            "--decided-by",
+            "--by",
+            metavar="KIND",
+            help="Only what is decided by robots, tag, header, canonical, redirect or status.",
         ),
     ] = None,
     reached_by: Annotated[
@@ -57,7 +60,12 @@ def list_addresses(
         bool, typer.Option("--unreached", help="Only what followed links from the start page do not lead to.")
     ] = False,
     left_out: Annotated[
-        bool, typer.Option("--left-out", help="Only open pages in no sitemap, where others like them are in one.")
+        bool,
+        typer.Option(
+            "--missing-from-sitemap",
+            "--left-out",
+            help="Only open pages in no sitemap, where others like them are in one.",
+        ),
     ] = False,
     sort: Annotated[
         str | None,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
@@ -48,7 +49,9 @@ IntentOption = Annotated[
         "--intent", metavar="FILE", help="What the owner wants; indrel.toml here if left out.", show_default=False
     ),
 ]
-SnapshotOption = Annotated[Path | None, typer.Option("--snapshot", metavar="FILE", help="Where to keep the facts.")]
+SnapshotOption = Annotated[
+    Path | None, typer.Option("--save", "--snapshot", metavar="FILE", help="Where to save the snapshot.")
+]
 OutputOption = Annotated[
     list[Path] | None,
     typer.Option(
@@ -80,7 +83,9 @@ TimeoutOption = Annotated[float, typer.Option("--timeout", min=0.1, metavar="S",
 ConnectOption = Annotated[
     list[str] | None,
     typer.Option(
-        "--connect", metavar="HOST=ADDRESS:PORT", help="Speak to this address for that host; may be repeated."
+        "--connect",
+        metavar="HOST=[http://]ADDRESS:PORT",
+        help="Connect to this address for that host; http:// if the server there speaks plain HTTP. Repeatable.",
     ),
 ]
 HeaderOption = Annotated[
@@ -89,7 +94,9 @@ HeaderOption = Annotated[
 ]
 AlsoOption = Annotated[
     list[Path] | None,
-    typer.Option("--also", metavar="FILE", help="More addresses or paths to read, one a line; may be repeated."),
+    typer.Option(
+        "--urls", "--also", metavar="FILE", help="More addresses or paths to read, one a line; may be repeated."
+    ),
 ]
 FollowOption = Annotated[bool, typer.Option("--follow-links/--no-follow-links", help="Read what pages link to.")]
 ReadBarredOption = Annotated[
@@ -110,6 +117,9 @@ RenderOption = Annotated[
 RenderLimitOption = Annotated[
     int, typer.Option("--render-limit", min=1, metavar="N", help="Look at no more than N pages with the browser.")
 ]
+RenderMemoryOption = Annotated[
+    str, typer.Option("--render-memory", metavar="SIZE", help="Memory that the browser's processes may use together.")
+]
 PicturesOption = Annotated[
     bool,
     typer.Option("--render-pictures", help="Keep a picture of each page that is looked at, not of wrong ones only."),
@@ -124,7 +134,8 @@ NoSandboxOption = Annotated[
     ),
 ]
 LinksOutOption = Annotated[
-    bool, typer.Option("--links-out", help="Of a folder: follow symbolic links that lead out of it.")
+    bool,
+    typer.Option("--follow-symlinks", "--links-out", help="Of a folder: follow symbolic links that lead out of it."),
 ]
 BaseOption = Annotated[
     str | None, typer.Option("--base", metavar="ADDRESS", help="Where a folder will stand.", show_default=False)
@@ -206,11 +217,27 @@ def parse_connect(values: list[str] | None) -> tuple[Connect, ...]:
     found = []
     for value in values or ():
         host, equals, place = value.partition("=")
-        address, colon, port = place.rpartition(":")
-        if not (host and equals and address and colon and port.isdigit() and 0 < int(port) < 65_536):
-            raise UsageError(f"--connect {value}: write HOST=ADDRESS:PORT, as www.sarnfell.example=127.0.0.1:8080")
-        found.append(Connect(host_name(host), address.strip(), int(port)))
+        plain = place.startswith("http://")
+        address, colon, port = place.removeprefix("http://").removesuffix("/").rpartition(":")
+        if not (
+            host and equals and address and "/" not in address and colon and port.isdigit() and 0 < int(port) < 65_536
+        ):
+            raise UsageError(
+                f"--connect {value}: write HOST=ADDRESS:PORT, such as www.sarnfell.example=127.0.0.1:8443, or "
+                "HOST=http://ADDRESS:PORT if the server there speaks plain HTTP"
+            )
+        found.append(Connect(host_name(host), address.strip(), int(port), plain))
     return tuple(found)
+
+
+def parse_size(text: str, option: str) -> int:
+    """A size such as 1.5GB, 800 MB or 1GiB, in bytes."""
+    units = {"": 1, "kb": 10**3, "mb": 10**6, "gb": 10**9, "kib": 1 << 10, "mib": 1 << 20, "gib": 1 << 30}
+    found = re.fullmatch(r"\s*([0-9]{1,12}(?:\.[0-9]{1,6})?)\s*([kmg]?i?b?)\s*", text, re.IGNORECASE)
+    unit = (found[2].lower() if found else "").removesuffix("b") + "b" if found and found[2] else ""
+    if not found or unit not in units or not float(found[1]) * units[unit]:
+        raise UsageError(f"{option} {text}: write a size such as 1.5GB or 800MB")
+    return int(float(found[1]) * units[unit])
 
 
 def parse_headers(values: list[str] | None) -> tuple[tuple[str, str], ...]:
@@ -253,6 +280,7 @@ def gather_options(
     also: list[Path] | None,
     intent: Intent,
     hosts: tuple[str, ...] = (),
+    render_memory: str = "1.5GB",
     **taken: Any,
 ) -> GatherOptions:
     """Options of the command line as the sources take them; `taken` are those of the same name that go in as they are."""
@@ -266,5 +294,6 @@ def gather_options(
         also=read_addresses(also, paths=True),
         hosts=tuple(dict.fromkeys([*hosts, *intent.all_hosts])),
         user_parts=intent.user_written,
+        render_memory=parse_size(render_memory, "--render-memory"),
         **taken,
     )

@@ -25,6 +25,9 @@ class Failure(Enum):
     PRIVATE = auto()
     """The name leads into a private network: it was not asked."""
 
+    NOT_ASKED = auto()
+    """`--connect` names no server that speaks the URL's protocol: it was not requested."""
+
     SILENT = auto()
     """No answer began in time."""
 
@@ -40,7 +43,7 @@ class Failure(Enum):
 DOWN = frozenset({Failure.NO_HOST, Failure.NO_CONNECTION, Failure.TLS, Failure.CERTIFICATE})
 """Nothing answers at the host."""
 
-FINAL = frozenset({Failure.NO_HOST, Failure.CERTIFICATE, Failure.PRIVATE, Failure.SLOW})
+FINAL = frozenset({Failure.NO_HOST, Failure.CERTIFICATE, Failure.PRIVATE, Failure.NOT_ASKED, Failure.SLOW})
 """Asking once more would change nothing."""
 
 

@@ -36,6 +36,13 @@ ASSETS = (
 )
 """Addresses of scripts, style sheets, images and data: no pages, whatever is wanted of pages."""
 
+MAX_BYTES = 1 << 20
+"""Size of an intent file that is read."""
+
+_PART = r"""(?:"[^"\n]*"|'[^'\n]*'|[\w-]+)[ \t]*\.[ \t]*"""
+_LONG_KEY = re.compile(rf"(?:^[ \t\[]*|[{{,][ \t]*)(?:{_PART}){{32}}", re.MULTILINE)
+"""A key of more parts than any has: each part is a table, and 50,000 take gigabytes."""
+
 _TOP = {"crawlers", "hosts", "want", "host", "links", "accept"}
 _KEYS = {
     "want": {"match", "kind", "want", "because"},
@@ -187,11 +194,15 @@ class Intent:
 def read_intent(path: Path, checks: Iterable[str] = ()) -> Intent:
     """Read an intent file; see `parse_intent`. Raises InputError where it cannot be read."""
     try:
-        text = path.read_bytes().decode("utf-8-sig")
+        with path.open("rb") as file:
+            data = file.read(MAX_BYTES + 1)
+        text = data.decode("utf-8-sig") if len(data) <= MAX_BYTES else ""
     except OSError as error:
         raise InputError(f"{path} cannot be read: {error.strerror}") from error
     except UnicodeDecodeError as error:
-        raise InputError(f"{path} is not UTF-8 text (octet {error.start + 1}): save it as UTF-8") from error
+        raise InputError(f"{path} is not UTF-8 text (byte {error.start + 1}): save it as UTF-8") from error
+    if len(data) > MAX_BYTES:
+        raise InputError(f"{path} is larger than {MAX_BYTES >> 20} MiB: an intent file is far smaller")
     return parse_intent(text, str(path), checks)
 
 
@@ -202,10 +213,13 @@ def parse_intent(text: str, where: str, checks: Iterable[str] = (), known_good: 
 
     Raises InputError with file and line, and the nearest valid word, for anything it does not know.
     """
+    if found := _LONG_KEY.search(text):
+        line = text.count("\n", 0, found.end()) + 1
+        raise InputError(f"{where}:{line}: a key with more than 32 dotted parts: no key here has more than one")
     try:
         doc = tomllib.loads(text)
-    except (tomllib.TOMLDecodeError, RecursionError) as error:
-        raise InputError(f"{where} is not TOML: {error}") from error
+    except (ValueError, RecursionError) as error:  # also a number of more digits than are read
+        raise InputError(f"{where} is not TOML: {str(error)[:200]}") from error
     return _Reader(where, text, tuple(checks), known_good).read(doc)
 
 

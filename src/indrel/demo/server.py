@@ -74,4 +74,4 @@ class DemoServer(Listener):
     @property
     def connect(self) -> list[str]:
         """`--connect` values for every host of the site."""
-        return [f"{host}=127.0.0.1:{self.port}" for host in HOSTS]
+        return [f"{host}=http://127.0.0.1:{self.port}" for host in HOSTS]

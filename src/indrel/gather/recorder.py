@@ -14,8 +14,9 @@ from indrel.core.page.facts import UNFOLLOWED
 from indrel.core.sitemap import Entry, SitemapSummary, entry_fault
 from indrel.gather.parsing import Parsed
 from indrel.snapshot import SnapshotWriter, now
+from indrel.snapshot.columns import Masked
+from indrel.snapshot.opening import COUNTING_MEMORY
 from indrel.snapshot.schema import OWN, TABLES, place
-from indrel.snapshot.store import COUNTING_MEMORY, Masked
 
 COMMIT_ROWS = 200_000
 COMMIT_SECONDS = 0.5
@@ -39,6 +40,9 @@ class Recorder:
         self._committed = time.monotonic()
         self.pages = 0
         self.sitemaps = 0
+        self.unviewed: str | None = None
+        """What was chosen to be rendered and could not be viewed, in words: the audit is not complete."""
+
         self.unkept: dict[str, str] = {}
         """URLs of which facts could not be written, with the reason: they are unread, and the audit is not complete."""
 

@@ -22,6 +22,11 @@ def safe(text: str) -> str:
     return _UNSAFE.sub(lambda m: f"\\u{ord(m[0]):04x}" if ord(m[0]) > 255 else f"\\x{ord(m[0]):02x}", line)
 
 
+def code(text: str) -> str:
+    """A quoted part of a message, between backticks: it holds none itself, so that each writer finds where it ends."""
+    return f"`{text.replace('`', chr(0x2CB))}`"
+
+
 def width(text: str) -> int:
     """Columns that a text takes in a terminal."""
     return sum(0 if unicodedata.combining(c) else 2 if unicodedata.east_asian_width(c) in "WF" else 1 for c in text)

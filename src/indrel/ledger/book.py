@@ -37,6 +37,9 @@ CREATE TABLE removal (
 CREATE TABLE setting (name TEXT PRIMARY KEY, value TEXT NOT NULL) STRICT;
 """
 
+_DAYS = (("request", "added"), ("request", "listed"), ("request", "done"), ("removal", "asked"), ("removal", "lapses"))
+_MOST_DAYS = 100_000
+
 
 @dataclass(frozen=True, slots=True)
 class Asked:
@@ -115,6 +118,30 @@ class Ledger:
             raise InputError(f"{self.path} is a database, but no ledger: name another file with --ledger")
         if not empty and version > _VERSION:
             raise InputError(f"{self.path} was written by a newer Indrel (format {version}): update Indrel")
+        if not empty:
+            self._check()
+
+    def _check(self) -> None:
+        """A ledger may come from a stranger: it holds the tables of one and nothing else, and days are days.
+
+        Raises InputError for one that does not.
+        """
+        found = self.con.execute("SELECT sql FROM sqlite_master WHERE sql IS NOT NULL").fetchall()
+        if {" ".join(sql.split()) for (sql,) in found} != {
+            " ".join(one.split()) for one in _TABLES.split(";") if one.strip()
+        }:
+            raise InputError(f"{self.path} is not a ledger of Indrel: it holds other tables than one does")
+        days = " UNION ALL ".join(f"SELECT {column} FROM {table}" for table, column in _DAYS)
+        for (day,) in self.con.execute(f"SELECT DISTINCT * FROM ({days}) LIMIT {_MOST_DAYS}"):
+            try:
+                date.fromisoformat(day or "2000-01-01")
+            except ValueError as error:
+                raise InputError(f"{self.path} is damaged: {str(day)[:40]!r} is not a day") from error
+        bad = self.con.execute(
+            "SELECT value FROM setting WHERE name = 'allowance' AND (length(value) > 9 OR value GLOB '*[^0-9]*')"
+        ).fetchone()
+        if bad:
+            raise InputError(f"{self.path} is damaged: {str(bad[0])[:40]!r} is not an allowance")
 
     def _pragma(self, name: str) -> int:
         return int(self.con.execute(f"PRAGMA {name}").fetchone()[0])

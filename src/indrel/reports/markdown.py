@@ -14,22 +14,26 @@ MOST_CAUSES = 60
 EXAMPLES = 5
 
 
+_LIVE = re.compile(r"([@#:!~%$&^](?=\S)|www(?=\.)|(?<=[A-Za-z0-9])\.(?=[A-Za-z]))")
+"""What makes a mention, a reference, a link or an address of plain text, in comments: a backslash does not stop it."""
+
+
 def text(value: str) -> str:
-    """A site's text as plain words: nothing in it is taken for Markdown or HTML."""
-    return re.sub(r"([\\`*_{}\[\]()#+!|<>~&])", r"\\\1", safe(value))
+    """A text in which nothing is taken for Markdown or HTML, and nothing comes alive as a mention or a link."""
+    return re.sub(r"([\\`*_{}\[\]()#+!|<>~&])", r"\\\1", _LIVE.sub("\\1\u2060", safe(value)))
 
 
 def prose(message: str) -> str:
-    """A message whose quoted parts, between backticks, become code spans."""
+    """A message: what it quotes, between backticks, as code spans."""
     parts = message.split("`")
     return "".join(code(part) if place % 2 and part else text(part) for place, part in enumerate(parts))
 
 
 def code(value: str) -> str:
-    """A site's text as a code span, whatever backticks it holds."""
-    shown = safe(value)
+    """A site's text as a code span, whatever backticks it holds; a bar would end the cell of a table."""
+    shown = safe(value).replace("|", "\u2223") or " "
     fence = "`" * (max((len(run) for run in re.findall("`+", shown)), default=0) + 1)
-    pad = " " if shown.startswith("`") or shown.endswith("`") else ""
+    pad = " " if shown[0] in "` " or shown[-1] in "` " else ""
     return f"{fence}{pad}{shown}{pad}{fence}"
 
 
@@ -90,4 +94,4 @@ def _cause(cause: Cause, origin: str) -> list[str]:
     if cause.count > 1 or urls[0] != first.evidence[0].where:
         more = f" and {len(urls) - EXAMPLES:,} more" if len(urls) > EXAMPLES else ""
         lines.append("- at " + ", ".join(code(short(u, origin)) for u in urls[:EXAMPLES]) + more)
-    return [*lines, "", f"**Mend:** {cause.mend}", ""]
+    return [*lines, "", f"**Mend:** {prose(cause.mend)}", ""]

@@ -44,6 +44,8 @@ def explained(error: BaseException) -> IndrelError | None:
     if not isinstance(error, duckdb.Error | RuntimeError | MemoryError | ImportError):
         return None
     text = str(error).lower()
+    if isinstance(error, duckdb.InterruptException) and "execution time" in text:
+        return SnapshotError("a query of the snapshot took too long: it may be made to be slow; audit again")
     if isinstance(error, duckdb.InterruptException) or text == "query interrupted":  # in place of the interrupt itself
         return Interrupted("interrupted")
     if isinstance(error, MemoryError | duckdb.OutOfMemoryException) or any(word in text for word in _MEMORY):

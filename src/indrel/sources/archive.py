@@ -24,12 +24,13 @@ from indrel.core.answers import NOT_HTTP, status_of
 from indrel.core.page.headers import content_type, is_html
 from indrel.core.robots import parse as parse_robots
 from indrel.core.robots.access import MAX_HOPS
+from indrel.core.robots.file import READ_BYTES
 from indrel.core.sitemap import Child, Entry, Found, SitemapReader, SitemapWalk, announced, on_its_host
 from indrel.gather.keeping import Answer, Keeper
 from indrel.gather.parsing import MAX_PAGE, PageTask, ParserPool, parse_in_order
 from indrel.gather.recorder import Recorder
 from indrel.ground.errors import AuditCutShort, InputError
-from indrel.sources.fetch import KEPT_HEADERS, ROBOTS_LIMIT
+from indrel.sources.fetch import KEPT_HEADERS
 from indrel.sources.options import GatherOptions
 
 BATCH = 24
@@ -240,11 +241,11 @@ class Archive:
         """Keep a host's robots.txt as archived, or that it is not known; its hops and answer."""
         first = final = f"{origin}/robots.txt"
         hops: list[str] = []
-        answer = self.answer(first, ROBOTS_LIMIT)
+        answer = self.answer(first, READ_BYTES)
         while answer and answer.target and len(hops) <= MAX_HOPS:
             hops.append(final)
             final = answer.target
-            answer = self.answer(final, ROBOTS_LIMIT)
+            answer = self.answer(final, READ_BYTES)
         if origin in self._kept_robots:
             return hops, answer
         self._kept_robots.add(origin)

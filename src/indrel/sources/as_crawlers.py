@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import hashlib
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from concurrent.futures import Executor
 from typing import Any, NamedTuple
 
@@ -12,6 +12,7 @@ from indrel.core.address import normalise
 from indrel.core.crawlers import STAR, Crawler
 from indrel.core.page.facts import header_canonicals, header_directives
 from indrel.core.page.headers import XHTML, content_type, is_html
+from indrel.core.robots.file import READ_BYTES
 from indrel.gather.keeping import Answer
 from indrel.gather.parsing import MAX_PAGE, PageTask, ParserPool
 from indrel.gather.recorder import Recorder
@@ -169,3 +170,11 @@ def differences(ours: Said, theirs: Said) -> dict[str, tuple[str, str]]:
         side = "only others get" if example in ours.links else "only it gets"
         found["links"] = (f"{len(ours.links)} links", f"{len(theirs.links)} links; {side} {example}")
     return found
+
+
+async def robots_as_crawlers(fetcher: Fetcher, recorder: Recorder, crawlers: Iterable[Crawler], origin: str) -> None:
+    """Request robots.txt again under the name of each audited crawler, and record the responses."""
+    for crawler in crawlers:
+        if crawler.token != STAR:
+            answer = await fetcher.get(f"{origin}/robots.txt", READ_BYTES, agent=f"{crawler.name}/1.0")
+            recorder.writer.add("robots_as", [(crawler.token, answer.status, answer.body)])

@@ -14,16 +14,17 @@ from types import MappingProxyType, TracebackType
 from typing import NamedTuple, Self
 
 from indrel import __version__
-from indrel.core.address import normalise, split
+from indrel.core.address import Parts, normalise, split
 from indrel.core.answers import FINAL, Failure
 from indrel.core.robots.access import MAX_HOPS
-from indrel.core.robots.file import MAX_OCTETS
+from indrel.core.robots.file import READ_BYTES
 from indrel.gather.keeping import Answer
 from indrel.sources import coding
 from indrel.sources.client import PRIVATE, Client, Request, RequestFailed, Response
-from indrel.sources.options import GatherOptions
+from indrel.sources.options import Connect, GatherOptions
 
 USER_AGENT = f"Indrel/{__version__}"
+NOT_ASKED = "not requested: the server that --connect names does not speak this protocol"
 FAILED = (RequestFailed, OSError, ValueError)
 """What a request may end with."""
 
@@ -39,9 +40,6 @@ WHOLE = 2
 """Times the time-out that a whole answer may take; one that has begun is not asked for again."""
 
 STEP = 65_536
-
-ROBOTS_LIMIT = MAX_OCTETS * 4
-"""Octets of robots.txt that are read: what stands over the limit is told, within reason."""
 
 KEPT_HEADERS = frozenset(
     {"content-type", "content-length", "location", "x-robots-tag", "link", "last-modified", "retry-after"}
@@ -114,18 +112,21 @@ class Sent(NamedTuple):
 class Fetcher:
     """Fetches for one audit. Use as an asynchronous context manager.
 
-    `own` are the origins of what was asked for. Extra headers (they may hold credentials) go there only: same scheme,
-    host and port. Their hosts, and those that `--connect` names, are trusted; no other name leads to a private address.
+    `own` are the origins of what was asked for, that of SOURCE first. Extra headers (they may hold credentials) go there only:
+    same scheme, host and port. Their hosts are trusted, and so are the addresses *and ports* that `--connect` names; no
+    other name leads to a private address.
     """
 
     def __init__(self, options: GatherOptions, own: Iterable[str]) -> None:
         self.options = options
-        self._own = frozenset(own)
+        origins = list(own)
+        self._own = frozenset(origins)
+        self._scheme = split(origins[0] + "/").scheme if origins else "https"
         self._connect = {c.host.lower(): c for c in options.connect}
-        self._trusted = frozenset(
-            {split(o + "/").host for o in self._own} | set(self._connect) | {c.address for c in options.connect}
-        )
-        self._plain: set[str] = set()
+        self._hosts = frozenset(split(o + "/").host for o in self._own)
+        self._places = frozenset((c.address.strip("[]"), c.port) for c in options.connect)
+        self._spoken: set[tuple[str, str]] = set()  # place and protocol that were found to go together
+        self._unspoken: set[tuple[str, str]] = set()
         self._paces: dict[str, Pace] = {}
         self._client: Client | None = None
         self.requests = 0
@@ -216,38 +217,69 @@ class Fetcher:
         parts = split(url)
         await self.pace(parts.host).turn()
         self.requests += 1
-        trusted = parts.host in self._trusted
-        if not trusted and is_private(parts.host):
+        if not self.serves(url):
+            raise RequestFailed(Failure.NOT_ASKED, NOT_ASKED)
+        trusted = parts.host in self._hosts or (parts.host.strip("[]"), _port(parts)) in self._places
+        connect = self._connect.get(parts.host)
+        if not trusted and connect is None and is_private(parts.host):
             raise RequestFailed(Failure.PRIVATE, PRIVATE)
         own = dict(self.options.headers) if parts.origin in self._own else {}
         headers = _merged(_HEADERS, sent.headers, own, {"User-Agent": agent} if agent else {})
-        asked = Request(url, headers, sent.method, sent.data, guard=None if trusted else _is_public)
+        request = Request(url, headers, sent.method, sent.data, guard=None if trusted else _is_public)
+        if connect is None:
+            return await self._client.send(request)
+        request = request._replace(connect=connect.place, guard=None)
+        if connect.plain and parts.scheme == "https":
+            # A proxy that ends TLS stands before the server as a rule, and says which scheme was meant.
+            request = request._replace(url=f"http{url[5:]}", headers={**headers, "X-Forwarded-Proto": "https"})
+            if not _is_here(connect.address):  # credentials for https never go over the network in the clear
+                kept = {
+                    name: value for name, value in request.headers.items() if name not in dict(self.options.headers)
+                }
+                request = request._replace(headers=kept)
+        try:
+            response = await self._client.send(request)
+        except RequestFailed as error:
+            raise self._foreign(connect, parts.scheme, error.failure) or error from error
+        if response.status == 400 and (other := self._foreign(connect, parts.scheme, Failure.BROKEN)):
+            response.close()
+            raise other
+        self._spoken.add((connect.place, parts.scheme))
+        return response
+
+    def _foreign(self, connect: Connect, scheme: str, failure: Failure) -> RequestFailed | None:
+        """What to say of a failure where the server that `--connect` names has been found to speak the other protocol."""
+        other = "http" if scheme == "https" else "https"
+        wrong = failure is Failure.TLS or (scheme == "http" and failure is Failure.BROKEN)
+        if (
+            connect.plain
+            or not wrong
+            or (connect.place, other) not in self._spoken
+            or (connect.place, scheme) in self._spoken
+        ):
+            return None
+        self._unspoken.add((connect.place, scheme))
+        return RequestFailed(Failure.NOT_ASKED, NOT_ASKED)
+
+    def serves(self, url: str) -> bool:
+        """Whether a URL can be requested: a server that `--connect` names speaks one protocol. False: the URL is unknown."""
+        parts = split(url)
         connect = self._connect.get(parts.host)
         if connect is None:
-            return await self._client.send(asked)
-        place = f"{connect.address}:{connect.port}"
-        asked = asked._replace(connect=place, guard=None)
-        if parts.scheme == "https" and place not in self._plain:
-            try:
-                return await self._client.send(asked)
-            except RequestFailed as error:
-                if error.failure is not Failure.TLS:
-                    raise
-                self._plain.add(place)
-        # The other end speaks plain HTTP, as behind a proxy that ends TLS: it is told which scheme was meant.
-        if parts.scheme == "https":
-            asked = asked._replace(url=f"http{url[5:]}", headers={**headers, "X-Forwarded-Proto": "https"})
-            if not _is_here(connect.address):  # credentials for https never go over the network in the clear
-                asked = asked._replace(
-                    headers=dict(one for one in asked.headers.items() if one not in self.options.headers)
-                )
-        return await self._client.send(asked)
+            return True
+        if connect.plain:
+            return parts.scheme == self._scheme
+        return (connect.place, parts.scheme) not in self._unspoken
 
 
 def _merged(*many: Mapping[str, str]) -> dict[str, str]:
     """Headers with the names as they are written; of one name in any case the last."""
     found = {name.lower(): (name, value) for one in many for name, value in one.items()}
     return dict(found.values())
+
+
+def _port(parts: Parts) -> int:
+    return parts.port or (443 if parts.scheme == "https" else 80)
 
 
 def _length(value: str | None) -> int:
@@ -281,14 +313,14 @@ def _may_be_html(answer: Answer) -> bool:
     return not media or "html" in media
 
 
-async def follow_robots(fetcher: Fetcher, url: str, limit: int) -> tuple[list[str], Answer]:
+async def follow_robots(fetcher: Fetcher, url: str) -> tuple[list[str], Answer]:
     """Ask for a robots.txt, following redirects across hosts; the addresses that redirected, and the last answer."""
     hops: list[str] = []
-    answer = await fetcher.get(url, limit)
+    answer = await fetcher.get(url, READ_BYTES)
     while answer.redirects and len(hops) <= MAX_HOPS:
         target = normalise(answer.header("location") or "", answer.url)
         if not target:
             break
         hops.append(answer.url)
-        answer = await fetcher.get(target, limit)
+        answer = await fetcher.get(target, READ_BYTES)
     return hops, answer

@@ -20,6 +20,7 @@ from urllib.parse import quote, unquote_to_bytes
 
 from indrel.core.address import normalise, origin_of, site_key
 from indrel.core.robots import parse as parse_robots
+from indrel.core.robots.file import READ_BYTES
 from indrel.core.sitemap import Child, Entry, Found, SitemapReader, SitemapWalk, announced, on_its_host
 from indrel.gather.parsing import PageTask, ParserPool, parse_in_order
 from indrel.gather.recorder import Recorder
@@ -28,9 +29,6 @@ from indrel.ground.errors import InputError, Interrupted, UsageError
 from indrel.sources.options import GatherOptions
 
 BATCH = 24
-ROBOTS_MOST = 1 << 20
-"""Octets of a robots.txt that are read; rules count up to half of that."""
-
 DEEPEST_BASE = 4
 FEWEST_NAMED = 5
 MOST_EXPLAINED = 0.9
@@ -416,7 +414,7 @@ class Folder:
         at_root = self.base == origin + "/"
         there = at_root and "robots.txt" in self._names
         known = there or (at_root and any(not _page_path(name) for name in self.files))
-        body = self._read("robots.txt", ROBOTS_MOST) if there else b""
+        body = self._read("robots.txt", READ_BYTES) if there else b""
         status = 200 if there else 404
         row: tuple[Any, ...] = (
             origin, status, None, "text/plain" if there else "", [], f"{origin}/robots.txt", body, False, "site",

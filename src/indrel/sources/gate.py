@@ -4,10 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from indrel.core.address import split
 from indrel.core.crawlers import OWN_TOKEN, Crawler
 from indrel.core.robots import ALWAYS_ALLOWED, Access, Ruleset, Verdict, decide
+
+if TYPE_CHECKING:
+    from indrel.gather.recorder import Recorder
 
 
 @dataclass(frozen=True)
@@ -84,3 +88,18 @@ class Gate:
             if rule is not None and not allowed:
                 return parts.origin, rule.line
         return None
+
+
+RESOURCE_HOSTS = 40
+"""Hosts that serve resources whose robots.txt is requested, those that serve most first."""
+
+
+def resource_hosts(recorder: Recorder) -> list[str]:
+    """The origins that serve what pages need to be rendered, by the number of resources."""
+    recorder.commit(force=True)
+    rows = recorder.writer.con.execute(
+        """SELECT a.origin FROM resource r JOIN address a ON a.id = r.target
+        GROUP BY a.origin ORDER BY count(*) DESC, a.origin LIMIT ?""",
+        [RESOURCE_HOSTS],
+    ).fetchall()
+    return [origin for (origin,) in rows]

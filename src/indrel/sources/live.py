@@ -49,7 +49,7 @@ def with_scheme(source: str, options: GatherOptions) -> str:
 
     async def answers(url: str) -> bool:
         async with Fetcher(options, [origin_of(url)]) as fetcher:
-            return (await fetcher.get(url, 1 << 16, tries=1)).status is not None
+            return (await fetcher.get(f"{origin_of(url)}/robots.txt", 1 << 16, tries=1)).status is not None
 
     rest = source if "/" in source else source + "/"
     secure, plain = (normalise(f"{scheme}://{rest}") for scheme in ("https", "http"))

@@ -34,11 +34,16 @@ class Silent:
 
 @dataclass(frozen=True)
 class Connect:
-    """Speak to `address`:`port` for `host`."""
+    """Connect to `address`:`port` for `host`. `plain`: the server there speaks HTTP without TLS, for the scheme of SOURCE."""
 
     host: str
     address: str
     port: int
+    plain: bool = False
+
+    @property
+    def place(self) -> str:
+        return f"{self.address}:{self.port}"
 
 
 @dataclass(frozen=True)
@@ -73,6 +78,9 @@ class GatherOptions:
     """Look at pages with a browser too: `sample` or `all` of those that run scripts."""
 
     render_limit: int = 500
+    render_memory: int = 1_500_000_000
+    """Bytes that the browser's processes may hold together."""
+
     render_pictures: bool = False
     browser: str | None = None
     sandbox: bool = True

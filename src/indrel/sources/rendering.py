@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 from indrel.core import crawlers
 from indrel.core.address import Joiner, split
+from indrel.core.model import plural
 from indrel.core.page.facts import Link, PageFacts
 from indrel.core.page.headers import XHTML, content_type, is_html
 from indrel.core.page.html import read_page
@@ -21,7 +22,7 @@ from indrel.gather.recorder import Recorder
 from indrel.sources.browser.answering import CAPPED, FAILED, REFUSED, UNKNOWN, WITHHELD, Answers, Wish
 from indrel.sources.browser.launch import find
 from indrel.sources.browser.look import Look
-from indrel.sources.browser.tabs import Tabs
+from indrel.sources.browser.tabs import ENDED, LOST, Tabs
 
 if TYPE_CHECKING:
     from indrel.sources.options import GatherOptions
@@ -123,6 +124,9 @@ class Rendering:
         self._errors: set[str] = set()
         self._pictures = 0
         self._told = False
+        self.unviewed = 0
+        """Pages that were chosen and not viewed, because the browser ended or the audit was interrupted."""
+
         self._joiner = Joiner(20_000)
 
     async def round(self) -> list[str]:
@@ -139,7 +143,8 @@ class Rendering:
                 f"with a browser (about {max(1, round(len(chosen) / pace))} s)"
             )
             for start in range(0, len(chosen), 4 * self.tabs.size):
-                if self.stop():
+                if self.stop() or self.tabs.ended:
+                    self.unviewed += len(chosen) - start
                     return list(found)
                 batch = chosen[start : start + 4 * self.tabs.size]
                 for urls in await asyncio.gather(*(self._one(page) for page in batch)):
@@ -153,8 +158,12 @@ class Rendering:
         self.recorder.writer.set_meta(
             rendered={
                 "mode": self.options.render, "groups": groups, "left": self.left, "browser": self.tabs.browser.version,
+                "unviewed": self.unviewed,
             }
         )  # fmt: skip
+        if self.unviewed:
+            why = ENDED if self.tabs.ended else LOST
+            self.recorder.unviewed = f"{plural(self.unviewed, 'page')} chosen for --render could not be viewed: {why}"
 
     # ---------------------------------------------------------------- which
 
@@ -225,6 +234,13 @@ class Rendering:
             return []  # it is no longer what was read
         served = read_page(document.body, page.url, charset, self._joiner, crawlers.is_known, xhtml=media == XHTML)
         first = await self._looked(page, document, self.everyone, page.probe)
+        if first.why in (
+            LOST,
+            ENDED,
+        ):  # the browser's fault, not the page's: nothing is known, and resuming tries again
+            self.unviewed += 1
+            page.group.changed += 1
+            return []
         whole, others = self._classes(first)
         links: list[str] = []
         if whole:
@@ -350,7 +366,7 @@ async def looking(
     answers: Answers, recorder: Recorder, options: GatherOptions, start: str, stop: Callable[[], bool]
 ) -> AsyncIterator[Rendering]:
     """A browser for one audit, and what was looked at kept in the end, however it came."""
-    async with Tabs(find(options.browser), answers, options.sandbox) as tabs:
+    async with Tabs(find(options.browser), answers, options.sandbox, options.render_memory) as tabs:
         rendering = Rendering(tabs, answers, recorder, options, start, stop)
         try:
             yield rendering

@@ -13,18 +13,17 @@ from typing import Any, NamedTuple
 
 from indrel.core.address import Joiner, normalise, origin_of, site_key, split, variants
 from indrel.core.answers import DOWN, Failure
-from indrel.core.crawlers import STAR
 from indrel.core.page.headers import content_type
 from indrel.core.robots import parse as parse_robots
 from indrel.core.robots.access import MAX_HOPS
 from indrel.gather.keeping import Answer, Keeper
 from indrel.gather.parsing import MAX_PAGE, PageTask, ParserPool
-from indrel.gather.recorder import Recorder
+from indrel.gather.recorder import Recorder, unknown_robots
 from indrel.ground.errors import AuditCutShort, Interrupted
-from indrel.sources.as_crawlers import Comparison, digest
-from indrel.sources.fetch import ROBOTS_LIMIT, STEP, Fetcher, explain, follow_robots
+from indrel.sources.as_crawlers import Comparison, digest, robots_as_crawlers
+from indrel.sources.fetch import STEP, Fetcher, explain, follow_robots
 from indrel.sources.frontier import MAX_CLICKS, Frontier, pattern
-from indrel.sources.gate import Gate
+from indrel.sources.gate import Gate, resource_hosts
 from indrel.sources.made_up import MadeUp
 from indrel.sources.options import GatherOptions
 from indrel.sources.resuming import Left, take_up
@@ -49,9 +48,6 @@ BARRED_A_RULE = 50
 
 MAY_BE_SITEMAPS = 50
 """Linked XML files that are looked into: a sitemap is one wherever it is linked."""
-
-RESOURCE_HOSTS = 40
-"""Hosts that serve resources whose robots.txt is asked for, those that serve most first."""
 
 Row = tuple[Any, ...]
 
@@ -128,7 +124,7 @@ class LiveSite:
             for wish in (signal.SIGINT, signal.SIGTERM):
                 loop.add_signal_handler(wish, self._interrupt)
         scheme = split(self.start).scheme
-        own = {origin_of(self.named), *(f"{scheme}://{host}" for host in self.options.hosts)}
+        own = [origin_of(self.named), *(f"{scheme}://{host}" for host in self.options.hosts)]
         async with Fetcher(self.options, own) as self.fetcher:
             self.made_up = MadeUp(self.fetcher, self.gate, self.recorder, self.joiner)
             main = asyncio.ensure_future(self._run())
@@ -189,7 +185,7 @@ class LiveSite:
         self._enqueue([*self.recorder.of_site(self.options.also, self.start), self.start, *known], 0)
         if fresh or self.options.only is not None:
             if self.options.as_crawlers:
-                await self._as_crawlers(origin)
+                await robots_as_crawlers(self.fetcher, self.recorder, self.options.crawlers, origin)
             stage("reading sitemaps")
             await self._sitemaps(origin)
         if fresh:
@@ -215,26 +211,9 @@ class LiveSite:
             stage("asking again under the crawlers' names")
             await Comparison(self.fetcher, self.recorder, self.pool, self._executor, self.options, self._heard).run()
         stage("asking the hosts of scripts and styles for robots.txt")
-        await self._resource_hosts()
-
-    async def _as_crawlers(self, origin: str) -> None:
-        """Ask for robots.txt again under the name of each audited crawler."""
-        for crawler in self.options.crawlers:
-            if crawler.token != STAR:
-                answer = await self.fetcher.get(f"{origin}/robots.txt", ROBOTS_LIMIT, agent=f"{crawler.name}/1.0")
-                self.recorder.writer.add("robots_as", [(crawler.token, answer.status, answer.body)])
-
-    async def _resource_hosts(self) -> None:
-        """Fetch robots.txt of the hosts that serve what pages need to be rendered."""
-        self.recorder.commit(force=True)
-        rows = self.recorder.writer.con.execute(
-            """SELECT a.origin FROM resource r JOIN address a ON a.id = r.target
-            GROUP BY a.origin ORDER BY count(*) DESC, a.origin LIMIT ?""",
-            [RESOURCE_HOSTS],
-        ).fetchall()
-        for (origin,) in rows:
-            if origin not in self.gate:
-                await self.learn_robots(origin, "resource")
+        for host in resource_hosts(self.recorder):
+            if host not in self.gate:
+                await self.learn_robots(host, "resource")
 
     def _host_is_down(self, origin: str) -> bool:
         """Whether nothing answers at the host at all; then the audit has nothing to go on."""
@@ -287,12 +266,22 @@ class LiveSite:
 
     # ---------------------------------------------------------------- robots.txt, sitemaps, made-up addresses
 
-    async def learn_robots(self, origin: str, role: str) -> None:
-        """Fetch a host's robots.txt once, following redirects across hosts (RFC 9309 section 2.3.1)."""
+    async def learn_robots(self, origin: str, role: str, silent: bool = False) -> None:
+        """Fetch a host's robots.txt once, following redirects across hosts (RFC 9309 section 2.3.1).
+
+        With `silent`, a host that does not respond at all is not recorded: it is no part of the site.
+        """
         async with self._robots_locks.setdefault(origin, asyncio.Lock()):
             if origin in self.gate:
                 return
-            hops, answer = await follow_robots(self.fetcher, f"{origin}/robots.txt", ROBOTS_LIMIT)
+            hops, answer = await follow_robots(self.fetcher, f"{origin}/robots.txt")
+            if silent and answer.status is None:
+                return
+            if answer.failure is Failure.NOT_ASKED:
+                self.robots[origin] = answer
+                self.recorder.writer.add("robots", [unknown_robots(origin, None, role)])
+                self.gate.learn(origin, 404, 0, b"")  # nothing is known of it, and nothing of it is requested
+                return
             media, _ = content_type(answer.header("content-type"))
             if role == "site" and origin in self._variant_origins:
                 role = "variant"  # whoever leads there: a canonical, a link
@@ -393,6 +382,9 @@ class LiveSite:
         parts = split(url)
         if parts.origin not in self.gate:
             await self.learn_robots(parts.origin, "site" if self.recorder.on_site(url) else "hop")
+        if not self.fetcher.serves(url):
+            self._done_one()
+            return
         allowed = self.gate.allows(parts.origin, parts.path)
         if parts.host in self.lost or not (allowed or self._may_read_barred(url)):
             self._done_one()

@@ -81,8 +81,9 @@ class SitemapCollector:
     async def _read_all(self) -> list[str]:
         urls: list[str] = []
         for found in self._walk:
-            urls += await self._one(found)
-            self.recorder.commit()
+            if self.fetcher.serves(found.place):
+                urls += await self._one(found)
+                self.recorder.commit()
         return urls
 
     async def _one(self, found: Found) -> list[str]:

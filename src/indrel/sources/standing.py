@@ -22,12 +22,17 @@ async def settle(site: LiveSite) -> None:
     for url in variants(site.start):
         if site.recorder.id(url) in site.frontier.seen:
             continue
-        answer = await site.fetcher.get(url, MAX_PAGE, tries=1)
-        if answer.status is None:
+        if not site.fetcher.serves(url):
             continue
-        await site.learn_robots(origin_of(url), "variant")
+        parts = split(url)
+        await site.learn_robots(parts.origin, "variant", silent=True)
+        if parts.origin not in site.gate:
+            continue
         site.recorder.writer.add("given", [(site.recorder.id(url), "variant")])
-        site.keep_aside(answer)
+        if site.gate.allows(parts.origin, parts.path):
+            answer = await site.fetcher.get(url, MAX_PAGE, tries=1)
+            if answer.status is not None:
+                site.keep_aside(answer)
 
 
 async def _leads_to(site: LiveSite) -> str | None:

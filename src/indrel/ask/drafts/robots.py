@@ -16,6 +16,7 @@ from indrel.core.model import plural
 from indrel.core.robots import Access, HostRobots, Rule, match_many, parse
 from indrel.decide.site import Site
 from indrel.ground.errors import IndrelError, UsageError
+from indrel.ground.plain import code
 from indrel.snapshot import Snapshot
 
 MANY = 5
@@ -201,14 +202,14 @@ def _mend(use: _Use, lines: list[_Line], reasons: list[str], shut: set[str], fre
         bars = _fewest(stays, free | opens, 0)
         if bars is None:
             raise IndrelError(
-                f"no draft was made: {place}, `{rule.text}`, bars what is wanted and what is not in so many places that more than "
+                f"no draft was made: {place}, {code(rule.text)}, bars what is wanted and what is not in so many places that more than "
                 f"{MOST_ALLOWS} lines would have to take its place, for {plural(len(opens), 'address', 'addresses')} such as "
                 f"{min(opens)} and {len(stays):,} such as {min(stays)}"
             )
         instead = f", {plural(len(bars), 'narrower line')} in its place" if bars else ""
-        reasons.append(f"{place}, `{rule.text}`, goes{instead}: {said}")
+        reasons.append(f"{place}, {code(rule.text)}, goes{instead}: {said}")
         return rule.line, False, [f"Disallow: {one}" for one in bars]
-    reasons.append(f"{place}, `{rule.text}`, gets {plural(len(allows), 'Allow line')}: {said}")
+    reasons.append(f"{place}, {code(rule.text)}, gets {plural(len(allows), 'Allow line')}: {said}")
     return rule.line, True, [f"Allow: {one}" for one in allows]
 
 

@@ -15,6 +15,7 @@ from indrel.decide.graph import link_graph
 from indrel.decide.reasons import decides, reasons
 from indrel.decide.site import Site
 from indrel.ground.arrow import pa
+from indrel.ground.plain import code
 
 MOST_SHOWN = 2_000
 """Addresses of one sort that are explained."""
@@ -220,7 +221,7 @@ def _listed_but(site: Site) -> list[Listed]:
     behind = reasons(site, [row[0] for row in rows])
     for number, url, how, since, into in rows:
         evidence = tuple(decides(behind.get(number, ()), index))
-        said = f"`{evidence[0].text}`" if evidence else ""
+        said = f"{code(evidence[0].text)}" if evidence else ""
         if how == State.BARRED:
             why = f"{said} bars it" if evidence and evidence[0].line else "its host is closed to crawlers"
         elif how == State.HIDDEN:
@@ -300,7 +301,7 @@ def _what_to_do(
     state: str, want: str, listed: bool, by: Evidence | None, target: str | None, because: str | None
 ) -> tuple[int, str]:
     """How urgent, and what: from the state here, the want, and whether the engine lists it."""
-    text = f"`{by.text}`" if by else ""
+    text = f"{code(by.text)}" if by else ""
     if state == "unknown":
         return 3, "audit it too: the audit does not know it (--unknown FILE, then audit --also FILE)"
     if state == State.UNREAD:

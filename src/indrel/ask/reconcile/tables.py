@@ -17,6 +17,7 @@ from indrel.ask.reconcile.words import means_listed, says_not_listed
 from indrel.core.page.tokens import nearest, parse_date
 from indrel.ground.errors import InputError
 from indrel.ground.files import begins_snapshot
+from indrel.ground.plain import code
 
 SAMPLE = 500
 """Rows looked at to learn what columns hold."""
@@ -283,7 +284,7 @@ def _understood(path: Path, name: str, column: Sequence[str], listed: Sequence[s
         known = {v.lower() for v in column}
         odd = [v for v in listed if v.lower() not in known]
         if odd:
-            raise InputError(f"{path}: no row of `{name}` says `{odd[0]}` (there are: {_values(column)})")
+            raise InputError(f"{path}: no row of {code(name)} says {code(odd[0])} (there are: {_values(column)})")
     elif any(means_listed(v) is None for v in column):
         raise InputError(_ask(path, name, column))
 
@@ -291,7 +292,7 @@ def _understood(path: Path, name: str, column: Sequence[str], listed: Sequence[s
 def _ask(path: Path, name: str, column: Sequence[str]) -> str:
     unknown = [v for v in column if means_listed(v) is None]
     return (
-        f"{path}: what `{name}` means is not understood ({_values(unknown)}): say --status-column '{name}' and --listed VALUE "
+        f"{path}: what {code(name)} means is not understood ({_values(unknown)}): say --status-column '{name}' and --listed VALUE "
         "for each value that means listed"
     )
 
@@ -299,7 +300,7 @@ def _ask(path: Path, name: str, column: Sequence[str]) -> str:
 def _values(column: Sequence[str]) -> str:
     values = list(dict.fromkeys(column))
     more = f" and {len(values) - _SHOWN_VALUES} more" if len(values) > _SHOWN_VALUES else ""
-    return ", ".join(f"`{v[:60]}`" for v in values[:_SHOWN_VALUES]) + more
+    return ", ".join(f"{code(v[:60])}" for v in values[:_SHOWN_VALUES]) + more
 
 
 def _named(path: Path, names: Sequence[str], column: str) -> int:
@@ -309,8 +310,8 @@ def _named(path: Path, names: Sequence[str], column: str) -> int:
     if column.isdigit() and 0 < int(column) <= len(names):
         return int(column) - 1
     near = nearest(column, [n for n in names if n])
-    hint = f"`{near}` was probably meant" if near else f"there are: {', '.join(n for n in names if n)[:200]}"
-    raise InputError(f"{path} has no column `{column}`; {hint}")
+    hint = f"{code(near)} was probably meant" if near else f"there are: {', '.join(n for n in names if n)[:200]}"
+    raise InputError(f"{path} has no column {code(column)}; {hint}")
 
 
 def _best(columns: Sequence[Sequence[str]], fits: object, least: float) -> int | None:

@@ -9,6 +9,7 @@ from pathlib import Path
 
 from indrel.core.address import normalise, origin_of, split
 from indrel.core.robots import Verdict
+from indrel.core.robots.file import READ_BYTES
 from indrel.ground.errors import InputError
 from indrel.ground.files import is_snapshot
 from indrel.sources.options import GatherOptions
@@ -40,15 +41,21 @@ class Loaded:
 def load(named: str, options: GatherOptions) -> Loaded:
     """A file, `-` (standard input) or an address; of a host or a snapshot, its /robots.txt. Raises InputError."""
     if named == "-":
-        return _of_bytes(sys.stdin.buffer.read(), "standard input")
+        return _of_bytes(sys.stdin.buffer.read(READ_BYTES), "standard input")
     if named.startswith(("http://", "https://")):
         return _fetch(named, options)
     try:
-        return _of_snapshot(Path(named)) if is_snapshot(named) else _of_bytes(Path(named).read_bytes(), named)
+        return _of_snapshot(Path(named)) if is_snapshot(named) else _of_bytes(read_file(Path(named)), named)
     except OSError as error:
         raise InputError(
             f"{named} cannot be read: {error.strerror}; name a file, an address or - for standard input"
         ) from error
+
+
+def read_file(path: Path) -> bytes:
+    """A robots.txt on disk, as much of it as is ever read. Raises OSError."""
+    with path.open("rb") as file:
+        return file.read(READ_BYTES)
 
 
 def _of_bytes(body: bytes, where: str) -> Loaded:
@@ -74,7 +81,7 @@ def _fetch(named: str, options: GatherOptions) -> Loaded:
     import asyncio
 
     from indrel.core.page.headers import content_type
-    from indrel.sources.fetch import ROBOTS_LIMIT, Fetcher, follow_robots
+    from indrel.sources.fetch import Fetcher, follow_robots
 
     url = normalise(named)
     if url is None:
@@ -84,7 +91,7 @@ def _fetch(named: str, options: GatherOptions) -> Loaded:
 
     async def ask() -> Loaded:
         async with Fetcher(options, [origin_of(url)]) as fetcher:
-            hops, answer = await follow_robots(fetcher, url, ROBOTS_LIMIT)
+            hops, answer = await follow_robots(fetcher, url)
         if answer.status is None:
             raise InputError(f"{url} cannot be read: {answer.error}")
         media, _ = content_type(answer.header("content-type"))

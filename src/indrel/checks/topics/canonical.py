@@ -11,6 +11,7 @@ from indrel.checks.evidence import WHERE, Subject, answers, canonicals, rules, s
 from indrel.core.model import CheckClass, Evidence, Severity
 from indrel.decide.site import Site, once
 from indrel.decide.terms import CANONICAL_COUNTS
+from indrel.ground.plain import code
 
 ABSOLUTE = "regexp_matches(c.href, '^[A-Za-z][A-Za-z0-9+.-]*:')"
 """Whether a canonical as written is a whole address."""
@@ -144,7 +145,7 @@ def canonical_in_body(site: Site) -> Iterator[Hit]:
         if head_end:
             evidence.append(Evidence("head-end", where, head_line, head_end))
         at = f" (line {head_line})" if head_line else ""
-        ended = f"`{head_end}`{at} ended the head before it" if head_end else "the head had ended before it"
+        ended = f"{code(head_end)}{at} ended the head before it" if head_end else "the head had ended before it"
         mask = site.all_mask & ~barred
         if mask:
             yield Hit(url, mask, f"the canonical stands in the body and is ignored: {ended}", tuple(evidence))

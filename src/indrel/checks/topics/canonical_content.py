@@ -14,6 +14,7 @@ from indrel.checks.topics.canonical import Folding
 from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
 from indrel.decide.site import Site
 from indrel.decide.twins import WORDING, idle_parameters, open_twins
+from indrel.ground.plain import code
 
 UNLIKE = 0.2
 """Share of words up to which two texts are clearly different."""
@@ -181,7 +182,7 @@ def twin_open(site: Site) -> Iterator[Hit]:
         )
     }
     for twins in groups:
-        names = [f"`{n}`" for n in idle_parameters(twins.urls)]
+        names = [f"{code(n)}" for n in idle_parameters(twins.urls)]
         how = "nearly the same" if twins.near else "the same"
         more = len(twins.urls) - 2
         message = f"{how} content as {twins.urls[1]}"

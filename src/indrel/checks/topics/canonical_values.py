@@ -15,6 +15,7 @@ from indrel.core.address import site_key, split
 from indrel.core.model import CheckClass, Evidence, Severity
 from indrel.decide.site import Site
 from indrel.decide.terms import CANONICAL_COUNTS
+from indrel.ground.plain import code
 
 NOBODY = ("localhost", "local", "internal", "invalid")
 """Top levels of names that no visitor reaches (RFC 6761, RFC 6762)."""
@@ -68,11 +69,11 @@ def canonical_relative(site: Site) -> Iterator[Hit]:
         shown = (Evidence("canonical", where, line, text),)
         found, crawlers = wrong.get(number, (None, 0))
         if found == target and mask & crawlers:
-            message = f"`{href}` comes to {target_url}, which is not open"
+            message = f"{code(href)} comes to {target_url}, which is not open"
             yield Hit(url, mask & crawlers, message, shown, also=(target_url,), severity=Severity.FIX)
         elif mask:
             also = () if target_url == url else (target_url,)
-            yield Hit(url, mask, f"the canonical is relative: `{href}` comes to {target_url}", shown, also=also)
+            yield Hit(url, mask, f"the canonical is relative: {code(href)} comes to {target_url}", shown, also=also)
 
 
 @check(

@@ -15,6 +15,7 @@ from indrel.core.model import CheckClass, Evidence, Severity, listing
 from indrel.core.page.tokens import OBSOLETE, slips
 from indrel.decide.site import Site, once
 from indrel.decide.terms import EMBEDDED, OBSOLETE_TOKEN
+from indrel.ground.plain import code
 
 
 class Said(NamedTuple):
@@ -97,7 +98,7 @@ def site_noindex(site: Site) -> Iterator[Hit]:
     Evidence: The tag or header on the start page.
     """
     for (origin, _), (mask, evidence, same) in hidden_hosts(site).items():
-        what = f"`{evidence.text}`" if same else f"noindex, the start page as `{evidence.text}`"
+        what = f"{code(evidence.text)}" if same else f"noindex, the start page as {code(evidence.text)}"
         yield Hit(site.starts[origin], mask, f"the start page and nearly all pages of {origin} say {what}", (evidence,))
 
 
@@ -226,7 +227,7 @@ def robots_tag_in_body(site: Site) -> Iterator[Hit]:
         if head_end:
             evidence.append(Evidence("head-end", where, head_line, head_end))
         at = f" (line {head_line})" if head_line else ""
-        ended = f"`{head_end}`{at} ended the head before it" if head_end else "the head had ended before it"
+        ended = f"{code(head_end)}{at} ended the head before it" if head_end else "the head had ended before it"
         yield Hit(url, mask, f"the robots tag stands in the body: {ended}", tuple(evidence))
 
 
@@ -238,7 +239,7 @@ def faulty(site: Site, origin: int) -> Iterator[tuple[str, int, str, Evidence]]:
         JOIN answer n ON n.address = d.address
         WHERE len(d.faults) > 0 AND d.origin = {origin} AND a.site AND n.status < 300 ORDER BY a.origin, a.path, d.line, d.text"""
     ):
-        what = "; ".join(f"`{t}`: {f}" for t, f in zip(texts, faults, strict=True))
+        what = "; ".join(f"{code(t)}: {f}" for t, f in zip(texts, faults, strict=True))
         yield (
             url,
             site.all_mask if mask is None else mask,
@@ -314,7 +315,7 @@ def robots_token_obsolete(site: Site) -> Iterator[Hit]:
     Evidence: The tag or header.
     """
     for one in all_said(site, OBSOLETE_TOKEN):
-        told = [f"`{t}`" for t in one.tokens if t in OBSOLETE]
+        told = [f"{code(t)}" for t in one.tokens if t in OBSOLETE]
         are = "is" if len(told) == 1 else "are"
         yield Hit(one.url, one.mask, f"{listing(told)} {are} not read by any large engine any more", (one.evidence,))
 

@@ -11,6 +11,7 @@ from indrel.core.answers import status_text
 from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
 from indrel.decide.site import Site
 from indrel.decide.terms import CANONICAL_COUNTS
+from indrel.ground.plain import code
 
 NEEDED = ("script", "data", "frame", "document", "style")
 """Kinds of requests without which a page can come out empty."""
@@ -279,7 +280,7 @@ def render_broken(site: Site) -> Iterator[Hit]:
             first = refused[0].url
             bars = tuple(dict.fromkeys(e for one in refused for e in rules(site, one.url, look.crawlers)))[:MOST_SHOWN]
             more = f" and {plural(len(refused) - 1, 'more request')}" if len(refused) > 1 else ""
-            by = f"`{bars[0].text}` bars {first}{more}" if bars else f"{first} is barred"
+            by = f"{code(bars[0].text)} bars {first}{more}" if bars else f"{first} is barred"
             yield Hit(look.url, look.crawlers, f"{what}: {by}{group}", (*bars, said), also=_targets(refused))
         elif failed:
             shown = tuple(

@@ -17,6 +17,7 @@ from indrel.core.page.headers import is_html
 from indrel.core.robots import Access, HostRobots
 from indrel.core.robots.file import FIELDS, Rule
 from indrel.decide.site import Site, once
+from indrel.ground.plain import code
 
 UNSUPPORTED = frozenset({
     "noindex", "nofollow", "noarchive", "nosnippet", "host", "crawl-delay", "clean-param", "request-rate", "visit-time",
@@ -138,9 +139,7 @@ def robots_overreach(site: Site) -> Iterator[Hit]:
     for (origin, rule), (mask, urls, entries) in groups.items():
         host = site.robots[origin]
         begin = "begins" if len(urls) == 1 else "begin"
-        message = (
-            f"`{rule.text}` also bars {plural(len(urls), 'wanted address')} that only {begin} alike, such as {urls[0]}"
-        )
+        message = f"{code(rule.text)} also bars {plural(len(urls), 'wanted address')} that only {begin} alike, such as {urls[0]}"
         line = robots_line(host, rule.line, rule.text)
         said = next((stated(site, e) for e in sorted(e for e in entries if e is not None)), ())
         implied = not said and firm.isdisjoint(urls)
@@ -162,7 +161,7 @@ def site_barred(site: Site) -> Iterator[Hit]:
         by_rule[key] = by_rule.get(key, 0) | 1 << i
     for (origin, evidence), mask in by_rule.items():
         where = "the host" if site.is_lone_file else origin
-        message = f"`{evidence[0].text}` bars the start page and nearly everything on {where}"
+        message = f"{code(evidence[0].text)} bars the start page and nearly everything on {where}"
         yield Hit(site.starts[origin], mask, message, evidence)
 
 
@@ -282,11 +281,11 @@ def robots_unknown_field(site: Site) -> Iterator[Hit]:
             word = line.field or line.value.split()[0].lower()
             near = near_field(word)
             if not line.field:
-                what = f"`{line.text}` has no colon, so it has no effect"
+                what = f"{code(line.text)} has no colon, so it has no effect"
                 meant = f"; write `{near.capitalize()}: …`" if near else ""
             else:
-                what = f"no crawler knows the field `{line.field}`, so the line has no effect"
-                meant = f"; `{near.capitalize()}` was probably meant" if near else ""
+                what = f"no crawler knows the field {code(line.field)}, so the line has no effect"
+                meant = f"; {code(near.capitalize())} was probably meant" if near else ""
             yield Hit(host.url, site.all_mask, what + meant, (robots_line(host, line.number, line.text),))
 
 
@@ -323,7 +322,7 @@ def robots_orphan_rule(site: Site) -> Iterator[Hit]:
     """
     for host in site_robots(site):
         for rule in host.file.orphans:
-            message = f"`{rule.text}` stands before any User-agent line: no crawler obeys it"
+            message = f"{code(rule.text)} stands before any User-agent line: no crawler obeys it"
             yield Hit(host.url, site.all_mask, message, (robots_line(host, rule.line, rule.text),))
 
 
@@ -351,7 +350,7 @@ def barred_wanted(site: Site) -> Iterator[Hit]:
         mask = without_shut_site(site, url, mask, shut)
         evidence = rules(site, url, mask)
         if mask and evidence and url not in wide:
-            message = f"`{evidence[0].text}` bars {who_is(start, named, entry)}"
+            message = f"{code(evidence[0].text)} bars {who_is(start, named, entry)}"
             yield Hit(url, mask, message, (*evidence, *stated(site, entry)), implied=entry is None)
 
 
@@ -432,4 +431,4 @@ def listed_barred(site: Site) -> Iterator[Hit]:
         if mask:
             loc, entry = entries[number]
             evidence = rules(site, url, mask)
-            yield Hit(loc, mask, f"in the sitemap, but barred by `{evidence[0].text}`", (*evidence, entry))
+            yield Hit(loc, mask, f"in the sitemap, but barred by {code(evidence[0].text)}", (*evidence, entry))

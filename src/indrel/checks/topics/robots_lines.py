@@ -16,8 +16,9 @@ from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
 from indrel.core.robots import Access, HostRobots
 from indrel.core.robots.access import MAX_HOPS
 from indrel.core.robots.compare import left_out, never_wins
-from indrel.core.robots.file import MAX_OCTETS, Line, Rule
+from indrel.core.robots.file import MAX_OCTETS, READ_BYTES, Line, Rule
 from indrel.decide.site import Site
+from indrel.ground.plain import code
 
 READERS = {
     "crawl-delay": "some engines read it (Bingbot, Slurp), the largest does not",
@@ -101,8 +102,9 @@ def robots_too_long(site: Site) -> Iterator[Hit]:
         if host.file.beyond:
             last = host.file.lines[-1].number if host.file.lines else 0
             line = Evidence("robots", host.where, last + 1, f"{plural(host.file.beyond, 'line')} without effect")
+            least = "at least " if host.file.size >= READ_BYTES else ""
             lines = plural(host.file.beyond, "line")
-            message = f"{host.file.size:,} octets: {lines} beyond the first {MAX_OCTETS:,} have no effect"
+            message = f"The file has {least}{host.file.size:,} bytes: {least}{lines} beyond the first {MAX_OCTETS:,} have no effect."
             yield Hit(host.url, site.all_mask, message, (line,))
 
 
@@ -160,7 +162,7 @@ def robots_unsupported_field(site: Site) -> Iterator[Hit]:
             if line.field in UNSUPPORTED:
                 who = READERS.get(line.field, "few crawlers read it, if any")
                 severity = Severity.FIX if line.field in ("noindex", "nofollow") else None
-                message = f"`{line.field}` is in no standard: {who}"
+                message = f"{code(line.field)} is in no standard: {who}"
                 shown = (robots_line(host, line.number, line.text),)
                 yield Hit(host.url, site.all_mask, message, shown, severity=severity, mend=_INSTEAD.get(line.field, ""))
 
@@ -185,7 +187,7 @@ def robots_bad_path(site: Site) -> Iterator[Hit]:
             what, severity = _path_fault(line, rule)
             if what:
                 shown = (robots_line(host, line.number, line.text),)
-                yield Hit(host.url, site.all_mask, f"`{line.text}`: {what}", shown, severity=severity)
+                yield Hit(host.url, site.all_mask, f"{code(line.text)}: {what}", shown, severity=severity)
 
 
 def _right_path(path: str) -> str | None:
@@ -201,9 +203,9 @@ def _path_fault(line: Line, rule: Rule | None) -> tuple[str, Severity | None]:
     """What is wrong with a rule's path (nothing: empty), and how grave that is, where it is not as usual."""
     path = rule.path if rule else ""
     if path and normalise(path):
-        return f"a full address matches nothing; write `{_right_path(path)}`", None
+        return f"a full address matches nothing; write {code(_right_path(path) or '')}", None
     if path and path[0] not in "/*$":
-        return f"it does not begin with `/`, so it matches nothing; write `{_right_path(path)}`", None
+        return f"it does not begin with `/`, so it matches nothing; write {code(_right_path(path) or '')}", None
     if re.search(r"\s", path):
         return "addresses hold no spaces; write `%20`, or one line for each path", None
     if "\\" in path:
@@ -247,12 +249,12 @@ def robots_anchor_slip(site: Site) -> Iterator[Hit]:
                 what = "`$` is not at the end, so it stands for a dollar sign"
                 mend = "Write `%24` for a literal dollar sign, or put the `$` at the end."
             elif _ends_idly(path):
-                what = f"the trailing `*` adds nothing: `{path.rstrip('*')}` matches the same"
+                what = f"the trailing `*` adds nothing: {code(path.rstrip('*'))} matches the same"
                 mend = "Leave the trailing `*` out."
             else:
                 continue
             shown = (robots_line(host, line.number, line.text),)
-            yield Hit(host.url, site.all_mask, f"`{line.text}`: {what}", shown, mend=mend)
+            yield Hit(host.url, site.all_mask, f"{code(line.text)}: {what}", shown, mend=mend)
 
 
 @check("robots-empty-agent", CheckClass.FLAW, Severity.FIX, needs=(Need.ROBOTS,))
@@ -270,7 +272,7 @@ def robots_empty_agent(site: Site) -> Iterator[Hit]:
                 shown = (robots_line(host, line.number, line.text),)
                 if not token:
                     yield Hit(
-                        host.url, site.all_mask, f"`{line.text}` names no crawler: its group holds for none", shown
+                        host.url, site.all_mask, f"{code(line.text)} names no crawler: its group holds for none", shown
                     )
                 elif not group.rules and not group.empty_rules and _only_group(host, token):
                     message = f"the group for {token} has no rule: everything is allowed"
@@ -323,7 +325,7 @@ def robots_group_replaces_all(site: Site) -> Iterator[Hit]:
                 opened = _opened(site, host, i)
                 shown = [robots_line(host, line.number, line.text) for line in rules.lines[:1]]
                 shown += [robots_line(host, rule.line, rule.text) for rule in missing[:5]]
-                names = listing([f"`{r.label}`" for r in missing[:3]])
+                names = listing([f"{code(r.label)}" for r in missing[:3]])
                 more = f" and {len(missing) - 3} more" if len(missing) > 3 else ""
                 known = f", which opens {plural(len(opened), 'known address')}" if opened else ""
                 message = f"the group for {rules.group} leaves out {names}{more}{known}"
@@ -363,10 +365,12 @@ def robots_rule_never_wins(site: Site) -> Iterator[Hit]:
         for rule, better in beaten(host):
             same = rule.path == better.path and rule.allow == better.allow
             what = (
-                f"repeats line {better.line}" if same else f"is always beaten by `{better.text}` (line {better.line})"
+                f"repeats line {better.line}"
+                if same
+                else f"is always beaten by {code(better.text)} (line {better.line})"
             )
             shown = (robots_line(host, rule.line, rule.text), robots_line(host, better.line, better.text))
-            yield Hit(host.url, site.all_mask, f"`{rule.text}` {what}", shown)
+            yield Hit(host.url, site.all_mask, f"{code(rule.text)} {what}", shown)
 
 
 def beaten(host: HostRobots) -> list[tuple[Rule, Rule]]:
@@ -415,7 +419,7 @@ def robots_foreign_sitemap(site: Site) -> Iterator[Hit]:
                 continue
             else:
                 what = f"names {split(url).host}, which is not this site"
-            yield Hit(host.url, site.all_mask, f"`{line.text}` {what}", (robots_line(host, line.line, line.text),))
+            yield Hit(host.url, site.all_mask, f"{code(line.text)} {what}", (robots_line(host, line.line, line.text),))
 
 
 def _lists_this_site(site: Site, url: str) -> bool:
@@ -442,5 +446,5 @@ def robots_tells_secrets(site: Site) -> Iterator[Hit]:
         for line, rule in rule_lines(host):
             found = _SECRET.search(rule.path) if rule and not rule.allow else None
             if found:
-                message = f"`{line.text}` tells everyone of an address that looks private"
+                message = f"{code(line.text)} tells everyone of an address that looks private"
                 yield Hit(host.url, site.all_mask, message, (robots_line(host, line.number, line.text),))

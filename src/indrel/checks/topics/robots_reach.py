@@ -14,6 +14,7 @@ from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
 from indrel.core.robots import Access, HostRobots, RobotsFile, Rule
 from indrel.core.robots.file import compile_path, written_path
 from indrel.decide.site import Site
+from indrel.ground.plain import code
 
 
 class RuleUse(NamedTuple):
@@ -57,8 +58,8 @@ def unused_rules(site: Site, host: HostRobots) -> list[Rule]:
         rules_of = host.file.ruleset((token,)).rules
         everything |= {r.line: r for r in rules_of}
         used |= {rules_of[i].line for i in set(match_many(rules_of, paths).tolist()) if i >= 0}
-    never = {rule.line for rule, _ in beaten(host)}
-    return [rule for line, rule in sorted(everything.items()) if line not in used | never]
+    used |= {rule.line for rule, _ in beaten(host)}
+    return [rule for line, rule in sorted(everything.items()) if line not in used]
 
 
 def case_slips(site: Site, host: HostRobots, unused: list[Rule]) -> dict[int, str]:
@@ -93,7 +94,7 @@ def robots_rule_unused(site: Site) -> Iterator[Hit]:
         slips = case_slips(site, host, unused)
         for rule in unused:
             if rule.line not in slips:
-                message = f"`{rule.text}` decides no known address"
+                message = f"{code(rule.text)} decides no known address"
                 yield Hit(host.url, site.all_mask, message, (robots_line(host, rule.line, rule.text),))
 
 
@@ -118,7 +119,7 @@ def robots_case_slip(site: Site) -> Iterator[Hit]:
         for rule in unused:
             if rule.line in slips:
                 path = slips[rule.line]
-                message = f"`{rule.text}` matches nothing in this case; it would match {path}"
+                message = f"{code(rule.text)} matches nothing in this case; it would match {path}"
                 shown = (robots_line(host, rule.line, rule.text),)
                 yield Hit(host.url, site.all_mask, message, shown, also=(host.origin + path,))
 
@@ -228,7 +229,7 @@ def barred_to_hide(site: Site) -> Iterator[Hit]:
         evidence = rules(site, url, mask)
         if evidence and evidence[0].kind == "robots":
             why = f"it looks like junk ({kind})" if entry is None else "it is to be hidden"
-            message = f"barred by `{evidence[0].text}`, so it may still be listed by its address; {why}"
+            message = f"barred by {code(evidence[0].text)}, so it may still be listed by its address; {why}"
             yield Hit(url, mask, message, (*evidence, *stated(site, entry)), implied=entry is None)
 
 
@@ -298,7 +299,7 @@ def resource_barred(site: Site) -> Iterator[Hit]:
             continue  # render-broken says what comes of it
         evidence = (*rules(site, url, mask), Evidence("resource", where, line, text))
         need = "needs" if count == 1 else "need"
-        message = f"{plural(count, 'open page')} {need} this {kind}, but `{evidence[0].text}` bars it"
+        message = f"{plural(count, 'open page')} {need} this {kind}, but {code(evidence[0].text)} bars it"
         if well:
             verb = "comes" if well == 1 else "come"
             message += f"; looked at with a browser, {plural(well, 'page')} {verb} out well without it"

@@ -16,6 +16,7 @@ from indrel.core.page.wording import W3C_DATE
 from indrel.core.robots import Access
 from indrel.core.sitemap.read import MAX_ENTRIES, MAX_OCTETS
 from indrel.decide.site import Site, once
+from indrel.ground.plain import code
 from indrel.ground.sqltext import quoted_list
 
 FREQUENCIES = ("always", "hourly", "daily", "weekly", "monthly", "yearly", "never")
@@ -124,7 +125,7 @@ def sitemap_barred(site: Site) -> Iterator[Hit]:
             mask |= 1 << i if not allowed and rule is not None else 0
         if mask:
             evidence = rules(site, url, mask)
-            yield Hit(url, mask, f"the sitemap is barred by `{evidence[0].text}`", evidence)
+            yield Hit(url, mask, f"the sitemap is barred by {code(evidence[0].text)}", evidence)
 
 
 @check("sitemap-foreign", CheckClass.CONFLICT, Severity.FIX, feeds=("entry",))

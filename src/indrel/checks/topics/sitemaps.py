@@ -27,6 +27,7 @@ from indrel.core.sitemap import USUAL
 from indrel.core.sitemap.read import NAMESPACE, TOO_LONG, TOO_MANY
 from indrel.decide.site import Site
 from indrel.decide.sitemaps import is_part
+from indrel.ground.plain import code
 
 
 @check("sitemap-none", CheckClass.FLAW, Severity.ASK, needs=(Need.SITEMAPS, Need.ROBOTS))
@@ -108,9 +109,9 @@ def sitemap_fault(
     if fetch_error:
         return fetch_error
     if kind == "unknown":
-        return f"its root element is `{root}`" if root else "it is neither XML nor text"
+        return f"its root element is {code(root)}" if root else "it is neither XML nor text"
     if kind in ("urlset", "index") and namespace != NAMESPACE:
-        return f"its namespace is `{namespace or ''}` instead of `{NAMESPACE}`"
+        return f"its namespace is {code(namespace or '')} instead of {code(NAMESPACE)}"
     return None
 
 

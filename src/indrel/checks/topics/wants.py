@@ -16,9 +16,10 @@ from indrel.core.model import CheckClass, Evidence, Severity, plural
 from indrel.core.page.facts import UNFOLLOWED, Mark
 from indrel.decide.site import Site, once
 from indrel.decide.terms import FILE, NO_SNIPPET
+from indrel.ground.plain import code
 
 GATE = f"(html AND kind = 'login' AND marks & {int(Mark.ONLY_PASSWORD)} > 0 AND NOT start)"
-BY_HEADER = f"Send `{HEADER}` with it, in the server's configuration; do not bar it, or the header is never read."
+BY_HEADER = f"Send {code(HEADER)} with it, in the server's configuration; do not bar it, or the header is never read."
 JUNK_OPEN = "kind IN ('search-results', 'parameter-variant')"
 
 

@@ -55,7 +55,8 @@ def _as_it_will_stand(site: Site, found: _Look) -> str:
     if found.how != "canonical" or found.on_site or not found.target or not unreachable_host(here.host):
         return ""
     there, port = split(found.target), here.port or (443 if here.scheme == "https" else 80)
-    words = ("indrel", "audit", f"{there.origin}/", "--connect", f"{there.host}={here.host}:{port}")
+    spoken = "http://" if here.scheme == "http" else ""
+    words = ("indrel", "audit", f"{there.origin}/", "--connect", f"{there.host}={spoken}{here.host}:{port}")
     return f"If this is a preview of {there.origin}, audit it under that name: {shlex.join(words)}"  # a page chose the name
 
 

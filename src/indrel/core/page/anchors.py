@@ -10,6 +10,7 @@ from indrel.core.address import Joiner
 from indrel.core.page.facts import MAX_TEXT, Link, LinkFlag, Slip
 from indrel.core.page.source import Source, attributes_of, unescape, written
 from indrel.core.page.tokens import nearest
+from indrel.ground.plain import code
 
 _ANCHORS = "a[href],area[href]"
 _HIDING = ((b"<!--", b"-->"), (b"<script", b"</script"))
@@ -243,9 +244,9 @@ class Anchors:
     def _rel_slip(self, rel: str, line: int | None, text: str) -> None:
         """Keep the rel tokens of an anchor that are near the known ones: they have no effect."""
         slips = [
-            f"tokens are separated by spaces: write `{word}`"
+            f"tokens are separated by spaces: write {code(word)}"
             if " " in word
-            else f"`{token}` has no effect; `{word}` was probably meant"
+            else f"{code(token)} has no effect; {code(word)} was probably meant"
             for token, word in rel_slips(rel).items()
         ]
         what = "; ".join(slips)

@@ -9,6 +9,8 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
+from indrel.ground.plain import code
+
 PLAIN = frozenset({
     "all", "index", "follow", "noindex", "nofollow", "none", "nosnippet", "notranslate", "noimageindex",
     "indexifembedded", "noarchive",
@@ -113,7 +115,7 @@ class _Collector:
         if name in VALUED and name != DATED:
             fault = _value_fault(name, value.lower())
             if fault:
-                self.faults.append((word, f"`{name}` {fault}"))
+                self.faults.append((word, f"{code(name)} {fault}"))
             else:
                 self.known.append(f"{name}:{value.lower()}")
         elif not value and (name in PLAIN or name in OBSOLETE):
@@ -150,9 +152,9 @@ def _run_together(word: str) -> str | None:
 
 def _explain_unknown(word: str) -> str:
     if several := _run_together(word):
-        return f"tokens are separated by commas: write `{several}`"
+        return f"tokens are separated by commas: write {code(several)}"
     near = nearest(word.partition(":")[0].strip())
-    return f"no such token; `{near}` was probably meant" if near else "no such token"
+    return f"no such token; {code(near)} was probably meant" if near else "no such token"
 
 
 def slips(content: str) -> dict[str, str]:

@@ -12,6 +12,9 @@ from indrel.core.address import normalise_percent
 MAX_OCTETS = 512_000
 """Octets that decide; RFC 9309 section 2.5 asks for at least 500 KiB."""
 
+READ_BYTES = 5 << 20
+"""Bytes of a file that are read: what lies beyond the limit is reported, within reason."""
+
 _TOKEN = re.compile(r"[A-Za-z_-]+")
 _BAD_OCTET = re.compile(r"[\udc80-\udcff]+")
 _NON_ASCII = re.compile(r"[^\x00-\x7f]+")

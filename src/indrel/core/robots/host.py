@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, NamedTuple
 from indrel.core.robots.access import Access, access_for
 from indrel.core.robots.file import RobotsFile, Rule, Ruleset, parse
 from indrel.core.robots.single import ALWAYS_ALLOWED, decide, decide_by_letter, matching, parts_from_letter
+from indrel.ground.plain import code
 
 if TYPE_CHECKING:
     from indrel.core.crawlers import Crawler
@@ -63,7 +64,7 @@ class Verdict(NamedTuple):
         allowed, rule = decide_by_letter(rules, path)
         if allowed is decide(rules, path)[0]:
             return None
-        by = f" by `{rule.text}` (line {rule.line})" if rule else ", as no rule matches"
+        by = f" by {code(rule.text)} (line {rule.line})" if rule else ", as no rule matches"
         return (
             f"read to the letter (RFC 9309 section 2.2.2, reserved characters), it is {'allowed' if allowed else 'barred'}{by}; "
             "large engines compare as written"

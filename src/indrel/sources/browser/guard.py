@@ -1,9 +1,10 @@
 """Stands between an audit and its browser, as a process of its own: whatever ends either, nothing is left behind.
 
-Run as a script (`python -I -S guard.py LIFE READ WRITE FOLDER UID GID BROWSER ARGUMENTS...`): starts the browser in a
-session of its own, as the user given, with the descriptors READ and WRITE as its DevTools pipe (3 and 4). When the
-descriptor LIFE is closed at the other end - the audit has ended, or was killed - or the browser ends, all processes of the
-browser are ended and FOLDER, which holds its profile and home, is removed. Standard library only.
+Run as a script (`python -I -S guard.py LIFE READ WRITE FOLDER UID GID APART BROWSER ARGUMENTS...`): starts the browser in a
+session of its own, as the user given, with the descriptors READ and WRITE as its DevTools pipe (3 and 4); with APART=1 in a
+network namespace that has no interface. When the descriptor LIFE is closed at the other end - the audit has ended, or was
+killed - or the browser ends, all processes of the browser are ended and FOLDER, which holds its profile and home, is
+removed. Standard library only.
 """
 
 import contextlib
@@ -16,17 +17,18 @@ import sys
 import time
 
 PR_SET_CHILD_SUBREAPER = 36
+CLONE_NEWUSER, CLONE_NEWNET = 0x10000000, 0x40000000
 PATIENCE = 2.0
 """Seconds in which a browser that is ended may end by itself, and in which its processes have to be gone."""
 
 
-def main(life: int, read: int, write: int, folder: str, uid: int, gid: int, command: list[str]) -> int:
+def main(life: int, read: int, write: int, folder: str, uid: int, gid: int, apart: bool, command: list[str]) -> int:
     """Guard one browser; the exit status of its main process."""
     with contextlib.suppress(OSError, AttributeError):  # Linux only: orphans of the browser come here to be reaped
         ctypes.CDLL(None).prctl(PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0)
     child = os.fork()
     if child == 0:
-        _become(read, write, folder, uid, gid, command)
+        _become(read, write, folder, uid, gid, apart, command)
     os.close(read)
     os.close(write)
     status = _wait(life, child)
@@ -39,13 +41,15 @@ def main(life: int, read: int, write: int, folder: str, uid: int, gid: int, comm
     return status
 
 
-def _become(read: int, write: int, folder: str, uid: int, gid: int, command: list[str]) -> None:
+def _become(read: int, write: int, folder: str, uid: int, gid: int, apart: bool, command: list[str]) -> None:
     try:
         os.setsid()
         low = os.dup(read), os.dup(write)  # neither may be 3 or 4 while those are taken
         spare = [os.dup(n) for n in low]
         os.dup2(spare[0], 3)
         os.dup2(spare[1], 4)
+        if apart:
+            _without_network()
         if os.getuid() == 0 and uid:
             os.setgroups([])
             os.setgid(gid)
@@ -57,6 +61,16 @@ def _become(read: int, write: int, folder: str, uid: int, gid: int, command: lis
         os.write(2, f"{command[0]} cannot be started: {error.strerror}\n".encode())
     finally:
         os._exit(127)
+
+
+def _without_network() -> None:
+    """Leave for a network namespace that has no interface, where the kernel allows it: nothing can be sent from there."""
+    with contextlib.suppress(OSError, AttributeError):
+        unshare, uid, gid = ctypes.CDLL(None).unshare, os.getuid(), os.getgid()
+        if unshare(CLONE_NEWNET) != 0 and unshare(CLONE_NEWUSER | CLONE_NEWNET) == 0:
+            for name, text in (("setgroups", "deny"), ("uid_map", f"{uid} {uid} 1"), ("gid_map", f"{gid} {gid} 1")):
+                with open(f"/proc/self/{name}", "w") as file:
+                    file.write(text)
 
 
 def _wait(life: int, child: int) -> int:
@@ -88,4 +102,5 @@ def _end(child: int) -> None:
 if __name__ == "__main__":
     signal.signal(signal.SIGTERM, signal.SIG_IGN)  # it ends with the audit, and no sooner
     numbers = [int(n) for n in sys.argv[1:4]]
-    sys.exit(main(numbers[0], numbers[1], numbers[2], sys.argv[4], int(sys.argv[5]), int(sys.argv[6]), sys.argv[7:]))
+    user, group = int(sys.argv[5]), int(sys.argv[6])
+    sys.exit(main(numbers[0], numbers[1], numbers[2], sys.argv[4], user, group, sys.argv[7] == "1", sys.argv[8:]))

@@ -13,6 +13,7 @@ from typing import Any, Self
 
 from indrel.ground.errors import UsageError
 from indrel.sources.browser import guard
+from indrel.sources.browser.memory import MemoryWatch
 from indrel.sources.browser.pipe import BrowserLost, CallRefused, Event, Pipe
 
 NAMES = (
@@ -22,6 +23,9 @@ NAMES = (
 
 VARIABLE = "INDREL_BROWSER"
 ADVICE = "apt-get install chromium-headless-shell (or name one: --browser FILE)"
+MEMORY = 1_500_000_000
+"""Bytes that its processes may hold."""
+
 STARTING = 20.0
 """Seconds in which a browser has to have answered."""
 
@@ -32,7 +36,7 @@ _FLAGS = (
     "--disable-domain-reliability", "--disable-client-side-phishing-detection", "--disable-hang-monitor",
     "--disable-popup-blocking", "--block-new-web-contents", "--disable-print-preview", "--mute-audio", "--hide-scrollbars",
     "--force-color-profile=srgb", "--metrics-recording-only", "--password-store=basic", "--deny-permission-prompts",
-    "--webrtc-ip-handling-policy=disable_non_proxied_udp", "--force-webrtc-ip-handling-policy",
+    "--webrtc-ip-handling-policy=disable_non_proxied_udp", "--force-webrtc-ip-handling-policy=disable_non_proxied_udp",
     "--disable-renderer-backgrounding", "--disable-backgrounding-occluded-windows", "--disable-background-timer-throttling",
     "--disable-features=IsolateOrigins,site-per-process,Translate,MediaRouter,OptimizationHints,BackForwardCache,Prerender2",
     "--disable-site-isolation-trials", "--js-flags=--max-old-space-size=256", "--window-size=412,915", "--lang=en-US",
@@ -83,11 +87,15 @@ def _nobody() -> tuple[int, int]:
 
 
 class Browser:
-    """A running browser. Use as an asynchronous context manager; `on_event` is told all its events."""
+    """A running browser. Use as an asynchronous context manager; `on_event` receives all its events."""
 
-    def __init__(self, program: str, on_event: Event, sandbox: bool = True) -> None:
+    _apart = True
+    """Whether it starts in a network namespace of its own; where it does not start there, in the machine's."""
+
+    def __init__(self, program: str, on_event: Event, sandbox: bool = True, memory: int = MEMORY) -> None:
         self.program = program
         self.version = ""
+        self.memory = memory
         self._on_event = on_event
         self._sandbox = sandbox
 
@@ -98,8 +106,22 @@ class Browser:
     async def __aexit__(self, *_: object) -> None:
         await self.end()
 
+    @property
+    def too_heavy(self) -> int:
+        """How often one of its processes was ended because all together held more than `memory` bytes."""
+        return self._watch.ended
+
     async def start(self) -> None:
         """Start it. Raises UsageError where it does not start, with what it said."""
+        try:
+            await self._start()
+        except UsageError:
+            if not self._apart or self.version:
+                raise
+            self._apart = False  # its sandbox may not be possible in there
+            await self._start()
+
+    async def _start(self) -> None:
         uid, gid = _nobody()
         self._folder = tempfile.mkdtemp(prefix="indrel-browser-")
         os.chmod(self._folder, 0o700)
@@ -114,7 +136,7 @@ class Browser:
         self._guard = subprocess.Popen(
             [
                 sys.executable, "-I", "-S", guard.__file__, *map(str, numbers), self._folder, str(uid), str(gid),
-                self.program, *flags,
+                str(int(self._apart)), self.program, *flags,
             ],
             pass_fds=numbers, start_new_session=True, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=said,
             env={
@@ -124,6 +146,8 @@ class Browser:
         )  # fmt: skip
         for number in numbers:
             os.close(number)
+        self._watch = MemoryWatch(self._guard.pid, self.memory)
+        self._watching = asyncio.ensure_future(self._watch.watch())
         self.pipe = Pipe(reading, writing, self._on_event)
         await self.pipe.open()
         try:
@@ -153,6 +177,7 @@ class Browser:
 
     async def end(self) -> None:
         """End it with all its processes, and remove its folder."""
+        self._watching.cancel()
         await self.pipe.close()
         with contextlib.suppress(OSError):
             os.close(self._life)

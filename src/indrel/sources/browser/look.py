@@ -44,6 +44,7 @@ LONGEST = 120.0
 TALL = {"width": 412, "height": 12_000, "deviceScaleFactor": 0, "mobile": False}
 """A window in which a long page is seen whole: some crawlers look through one."""
 
+CRASHED = "it took too much memory, or crashed the browser's process"
 SCROLLS = 4
 PRESSES = 3
 PRESS = (
@@ -256,11 +257,12 @@ class Tab:
                 return look
         except (TimeoutError, CallRefused):
             look.why = f"its scripts had not ended after {WALL:.0f} s"
+        if look.why and not self.failed:
             with contextlib.suppress(CallRefused):
                 await self.browser.pipe.call("Runtime.terminateExecution", self.session, 2.0)
         look.asked = answering.asked[at:]
         if self.failed:
-            look.why = "it took too much memory, or crashed the browser's process"
+            look.why = CRASHED
             return look
         with contextlib.suppress(CallRefused):
             look.seen = await self._evaluate(_READ)
@@ -292,6 +294,8 @@ class Tab:
         began, waited = time.monotonic(), answering.waited
         try:
             while not (await asyncio.wait({task}, timeout=0.2))[0]:
+                if self.failed:
+                    raise TimeoutError
                 spent = time.monotonic() - began
                 if spent > LONGEST or spent - (answering.waited - waited) > WALL:
                     raise TimeoutError

@@ -10,16 +10,25 @@ from types import TracebackType
 from typing import Any, Self
 
 from indrel.gather.keeping import Answer
+from indrel.ground.errors import UsageError
 from indrel.sources.browser.answering import Answering, Answers, Reply, Shelf, fulfilment
-from indrel.sources.browser.launch import Browser
+from indrel.sources.browser.launch import MEMORY, Browser
 from indrel.sources.browser.look import Look, Tab
 from indrel.sources.browser.pipe import BrowserLost, CallRefused
 
-STARTS = 4
-"""Times that a browser is started in one run, the first included."""
+STARTS = 5
+"""Starts of a browser without a single view after which rendering ends."""
+
+SILENT = 2
+"""Views in which a browser sent nothing at all, after which another one is started."""
+
+ANSWERS_WITHIN = 5.0
+"""Seconds in which a browser answers what no page has a part in."""
 
 TRIES = 2
-LOST = "the browser ended while it was looked at"
+LOST = "the browser ended or stopped responding while the page was viewed"
+HEAVY = "it took too much memory"
+ENDED = f"rendering ended: the browser was started {STARTS} times without a view"
 
 log = logging.getLogger("indrel")
 
@@ -27,7 +36,9 @@ log = logging.getLogger("indrel")
 class Tabs:
     """Takes looks, as many at a time as there are tabs. Use as an asynchronous context manager."""
 
-    def __init__(self, program: str, answers: Answers, sandbox: bool = True, size: int | None = None) -> None:
+    def __init__(
+        self, program: str, answers: Answers, sandbox: bool = True, memory: int = MEMORY, size: int | None = None
+    ) -> None:
         self.answers = answers
         self.size = size or max(1, min(4, os.cpu_count() or 1))
         self._program = program
@@ -35,14 +46,20 @@ class Tabs:
         self._shelf = Shelf()
         self._free: asyncio.Queue[Tab] = asyncio.Queue()
         self._all: list[Tab] = []
-        self._starts = 0
+        self._memory = memory
+        self._barren = 0  # starts since the last view
+        self._silent = 0  # views in a row in which nothing was heard
+        self._generation = 0
+        self.ended = False
+        """Whether no browser could be had any more."""
+
         self._mending = asyncio.Lock()
         self._tasks: set[asyncio.Task[None]] = set()
 
     async def __aenter__(self) -> Self:
-        self.browser = Browser(self._program, self._event, self._sandbox)
+        self.browser = Browser(self._program, self._event, self._sandbox, self._memory)
         await self.browser.start()
-        self._starts = 1
+        self._barren = 1
         self._all = [Tab(self.browser) for _ in range(self.size)]
         for tab in self._all:
             self._free.put_nowait(tab)
@@ -96,32 +113,73 @@ class Tabs:
         picture: bool = False, patient: bool = False,
     ) -> Look:  # fmt: skip
         """Look at an address for the crawlers of a mask. What kills its renderer or the browser is a fact of the page."""
+        why = LOST
         for attempt in range(TRIES):
             tab = await self._free.get()
             answering = Answering(
                 self.answers, self._shelf, crawlers, {url: document} if document else {}, pictures=picture
             )
+            generation, heavy = self._generation, self.browser.too_heavy
             try:
+                if self.ended:
+                    return Look(url, document.status if document else None, why=ENDED)
                 found = await tab.see(url, answering, probe, visit, picture, patient)
-                if found.why is None or attempt + 1 == TRIES or not tab.failed:
+                if found.seen is None and not tab.failed and not await self._responds():
+                    await self._renew(tab, generation, silent=True)
+                    continue
+                self._barren = self._silent = 0
+                if not tab.failed:
                     return found
-                await self._renew(tab)
+                await self._renew(tab, generation)
+                if self.browser.too_heavy > heavy:
+                    return Look(url, found.status, why=HEAVY)
+                if attempt + 1 == TRIES:
+                    return found
             except (BrowserLost, CallRefused) as error:
                 log.debug("%s: %s", url, error or type(error).__name__)
-                await self._renew(tab)
+                why = HEAVY if generation == self._generation and self.browser.too_heavy > heavy else LOST
+                await self._renew(tab, generation, silent=not await self._responds())
             finally:
                 tab.answering = tab.look = None
                 self._free.put_nowait(tab)
-        return Look(url, document.status if document else None, why=LOST)
+        return Look(url, document.status if document else None, why=why)
 
-    async def _renew(self, tab: Tab) -> None:
-        """Another tab in the place of one that is gone, in another browser where that is."""
+    async def _responds(self) -> bool:
+        """Whether the browser itself still answers, whatever its pages do."""
+        try:
+            await self.browser.pipe.call("Browser.getVersion", None, ANSWERS_WITHIN)
+        except CallRefused:
+            return False
+        except BrowserLost:
+            pass
+        return True
+
+    async def _renew(self, tab: Tab, generation: int, silent: bool = False) -> None:
+        """Another tab in the place of one that is gone, in another browser if that is gone or silent."""
         async with self._mending:
-            if self.browser.pipe.lost and self._starts < STARTS:
-                await self.browser.end()
-                self._starts += 1
-                await self.browser.start()
-                for one in self._all:
-                    one.forget()
-            elif not self.browser.pipe.lost:
+            if generation != self._generation or self.ended:
+                return
+            self._silent += silent
+            if self.browser.pipe.lost or self._silent >= SILENT:
+                await self._restart()
+            elif silent:
+                tab.forget()
+            else:
                 await tab.close()
+
+    async def _restart(self) -> None:
+        """Another browser; after `STARTS` without a view none, and rendering ends."""
+        self._generation += 1
+        self._silent = 0
+        await self.browser.end()
+        while self._barren < STARTS:
+            self._barren += 1
+            try:
+                await self.browser.start()
+            except UsageError as error:
+                log.debug("the browser did not start again: %s", error)
+                continue
+            for one in self._all:
+                one.forget()
+            return
+        self.ended = True
