@@ -167,6 +167,7 @@ def audit_site(pool: ParserPool, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
     """Audit a site of values in this process, give decisions and verdict. Retries come without a pause."""
     opened: list[Site] = []
     monkeypatch.setattr(fetch, "BACKOFF", (0.01, 0.01))
+    monkeypatch.setattr(fetch, "LATER", 0.01)
 
     def run(pages: dict[str, Any], missing: Response | None = None, **options: Any) -> tuple[Site, Verdict]:
         hosts = {p.split("/")[2] for p in pages if "://" in p} | {HOST, HOST[4:]}

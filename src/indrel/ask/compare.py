@@ -7,16 +7,17 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
-from indrel.ask.unknown import UNKNOWN, Unasked, Unreadable, unreachable
+from indrel.ask.unknown import UNKNOWN, Unasked, Unreadable, unknown_state_sql, unreachable
 from indrel.ask.vanished import gone_from, vanished
 from indrel.checks import verdict_of
 from indrel.checks.causes import line_of
 from indrel.checks.evidence import robots_line
 from indrel.core.address import HostMap, origin_of
 from indrel.core.model import Evidence, Finding, Lost, State, Want
+from indrel.core.robots import Access
 from indrel.decide.reasons import decides, reasons
 from indrel.decide.site import Site
-from indrel.ground.errors import UsageError
+from indrel.ground.errors import AuditCutShort, UsageError
 from indrel.ground.sqltext import quoted_list
 
 MOST_EXPLAINED = 5_000
@@ -126,7 +127,7 @@ def compare(before: Site, after: Site, hosts: HostMap | None = None) -> Comparis
         raise UsageError("the two snapshots are seen by different crawlers: name them with --crawler")
     hosts = hosts or HostMap()
     states = changed_states(before, after, hosts)
-    common = int(after.one("SELECT count(*) FROM fact JOIN earlier USING (origin, path) WHERE known"))
+    common = in_common(before, after)
     then, now = Unreadable(before), Unreadable(after)
     sets = _known_sets(then, now, hosts)
     findings = _findings(before, after, hosts)
@@ -137,6 +138,18 @@ def compare(before: Site, after: Site, hosts: HostMap | None = None) -> Comparis
     )  # fmt: skip
 
 
+def in_common(before: Site, after: Site) -> int:
+    """How many URLs both audits know, once the earlier ones were brought over. Raises AuditCutShort for none: nothing can be
+    concluded from two audits of different places."""
+    common = int(after.one("SELECT count(*) FROM fact JOIN earlier USING (origin, path) WHERE known"))
+    if not common and before.one("SELECT count(*) FROM fact WHERE known AND site"):
+        raise AuditCutShort(
+            f"nothing was compared: no URL is in both audits, one is of {before.base} and one of {after.base}; "
+            "give both the same base (--base)"
+        )
+    return common
+
+
 def _bring_over(before: Site, after: Site, hosts: HostMap) -> None:
     """`earlier`, `earlier_said` and `earlier_listed` in the later snapshot's connection, hosts mapped."""
     con = before.con
@@ -145,7 +158,7 @@ def _bring_over(before: Site, after: Site, hosts: HostMap) -> None:
     con.executemany("INSERT INTO stands_for VALUES (?, ?)", origins)
     states = ", ".join(f"{before.state_sql(i)} AS s{i}" for i in range(len(before.crawlers)))
     tables = {
-        "earlier": f"SELECT other AS origin, path, want, kind, html, {UNKNOWN} AS unseen, {states} FROM fact "
+        "earlier": f"SELECT other AS origin, path, want, kind, html, {unknown_state_sql(before)} AS unseen, {states} FROM fact "
         "JOIN stands_for USING (origin) WHERE known",
         "earlier_said": f"SELECT other AS origin, path, robots, canonical FROM ({said_sql('m.other')}) JOIN stands_for USING (origin)",
         "earlier_listed": "SELECT DISTINCT m.other AS origin, a.path, s.url AS file FROM entry e "
@@ -178,6 +191,7 @@ def _origins(names: Iterable[str]) -> str:
 def lost_since(before: Site, after: Site) -> list[Lost]:
     """Wanted addresses that were open for a crawler and are known not to be now, with what does it."""
     worse = [c for c in changed_states(before, after) if c.is_worse]
+    in_common(before, after)
     causes = _Causes(after, list(dict.fromkeys(c.url for c in worse)))
     found = []
     for one in worse:
@@ -192,6 +206,7 @@ def changed_states(before: Site, after: Site, hosts: HostMap | None = None) -> l
     hosts = hosts or HostMap()
     _bring_over(before, after, hosts)
     shut, shut_then = _origins(unreachable(after)), _origins(map(hosts.origin, unreachable(before)))
+    unknown = unknown_state_sql(after)
     found = []
     for i, crawler in enumerate(after.crawlers):
         found += [
@@ -203,7 +218,7 @@ def changed_states(before: Site, after: Site, hosts: HostMap | None = None) -> l
                 FROM fact JOIN earlier e USING (origin, path)
                 LEFT JOIN (SELECT id AS place, open AS opens FROM fact) there ON there.place = coalesce(folds_into, folds_to)
                 WHERE known AND state <> e.s{i}
-                AND NOT (({UNKNOWN}) AND (state <> 'barred' OR origin IN ({shut})))
+                AND NOT ({unknown} AND (state <> 'barred' OR origin IN ({shut})))
                 AND NOT (e.unseen AND (e.s{i} <> 'barred' OR origin IN ({shut_then}))) ORDER BY url"""
             )
         ]
@@ -213,7 +228,28 @@ def changed_states(before: Site, after: Site, hosts: HostMap | None = None) -> l
         for crawler, state in zip(after.crawlers, page.states, strict=True)
         if state != State.GONE
     ]
+    found += _barred_now(after)
     return sorted(found, key=lambda c: (not c.is_worse, not c.wanted, c.after == State.OPEN, c.url))
+
+
+def _barred_now(after: Site) -> list[StateChange]:
+    """Pages of the earlier audit that the later one did not come across, and that its robots.txt blocks: a rule that blocks a
+    URL says so whether or not anything else could be read."""
+    known = {o: h for o, h in after.robots.items() if h.known and h.access is Access.RULES}
+    seen = ", ".join(f"s{i}" for i in range(len(after.crawlers)))
+    rows = after.rows(
+        f"""SELECT origin, path, kind, want, {seen} FROM earlier ANTI JOIN (SELECT origin, path FROM fact WHERE known)
+        USING (origin, path) WHERE NOT unseen AND origin IN ({_origins(known)}) ORDER BY origin, path"""
+    )
+    found = []
+    for origin, path, kind, want, *states in rows:
+        url = origin + path
+        entries = after.intent.deciding(url, kind)
+        wish = entries[0].want if entries else want
+        for crawler, state in zip(after.crawlers, states, strict=True):
+            if state != State.BARRED and not known[origin].verdict.decide(path, crawler).allowed:
+                found.append(StateChange(url, crawler.token, state, State.BARRED, wish == Want.SHOW, wish))
+    return found
 
 
 class _Sets(NamedTuple):
@@ -417,7 +453,10 @@ class _Causes:
     def of(self, url: str, crawler: str) -> Evidence | None:
         """The rule, directive, canonical or status behind a state; nothing stands behind `open`."""
         if url not in self.numbers:
-            return gone_from(url)
+            site = self.site
+            _, rule, _ = site.rule_for(url, site.crawlers[self.tokens.index(crawler)])
+            host = site.robots.get(origin_of(url))
+            return robots_line(host, rule.line, rule.text) if rule and not rule.allow and host else gone_from(url)
         found = self.reasons.get(self.numbers[url], [])
         return next(iter(decides(found, self.tokens.index(crawler))), None)
 

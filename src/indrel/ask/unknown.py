@@ -13,9 +13,35 @@ from indrel.core.answers import status_text
 from indrel.core.model import Finding
 from indrel.core.robots import Access
 from indrel.decide.site import Site
+from indrel.ground.sqltext import quoted_list
 
 UNKNOWN = "NOT read OR status IS NULL OR status >= 500 OR status IN (408, 425, 429)"
 """Whether nothing is known of an address, over the columns of `fact`: it was not read, or did not answer this time."""
+
+
+DOWN_SHARE = 0.9
+"""Share of a host's pages without a usable response from which on the host counts as down."""
+
+
+def down(site: Site) -> set[str]:
+    """The hosts that were down: no response, 5xx or 429 for nearly every page that was requested."""
+    rows = site.rows(
+        f"""SELECT origin FROM fact WHERE site AND read GROUP BY origin
+        HAVING count(*) FILTER (status IS NULL OR status >= 500 OR status IN (408, 425, 429)) >= {DOWN_SHARE} * count(*)"""
+    )
+    return {origin for (origin,) in rows}
+
+
+def unknown_state_sql(site: Site) -> str:
+    """Whether the state of a URL is not known, over the columns of `fact`.
+
+    A page that returned 5xx or nothing, and did so again when it was requested once more at the end of the crawl, on a host
+    that otherwise responds, is known to be broken, although nothing is known of its content.
+    """
+    if not site.meta.get("asked_twice"):
+        return f"({UNKNOWN})"
+    hosts = quoted_list(["", *sorted(down(site))])
+    return f"(({UNKNOWN}) AND NOT (read AND (status IS NULL OR status >= 500) AND origin NOT IN ({hosts})))"
 
 
 def rests_on(finding: Finding) -> list[str]:

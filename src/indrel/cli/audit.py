@@ -12,7 +12,7 @@ import typer
 
 from indrel.cli import options as opt
 from indrel.cli.talk import ProgressLine, files, out_console, say, terminal
-from indrel.ground.errors import Interrupted
+from indrel.ground.errors import AuditCutShort, Interrupted, UsageError
 
 if TYPE_CHECKING:
     from indrel.core.intent import Intent
@@ -23,6 +23,9 @@ if TYPE_CHECKING:
 
 SOON_JUDGED = 5_000
 """Pages up to which an audit that was interrupted is judged all the same: whoever interrupts does not want to wait."""
+
+MOST_ADDED = 6
+"""Entries of the intent file that are new since the baseline, and named."""
 
 
 def audit(
@@ -87,9 +90,15 @@ def audit(
             sandbox=not render_without_sandbox, progress=progress, intent=wants,
             before=_before(baseline if kind == "site" else None, crawler, wants),
         )  # fmt: skip
+    rolling = baseline is not None and snapshot is not None and snapshot.resolve() == baseline.resolve()
+    if rolling and kind == "snapshot":
+        raise UsageError(
+            "--save and --baseline name the same file, and SOURCE is a snapshot: nothing would be gathered"
+        )
     if wanted and kind != "snapshot":
+        into = Path(f"{snapshot}.part") if rolling else snapshot
         try:
-            gathered = pipeline.gather(source, wanted, snapshot, resume)
+            gathered = pipeline.gather(source, wanted, into, resume)
         finally:
             progress.clear()
         path, cut = gathered.snapshot, gathered.cut_short
@@ -103,10 +112,14 @@ def audit(
         hold(path, against, wanted, wants, crawler, json, quiet, cut)
     site, verdict = pipeline.examine(path, crawler, wants)
     if baseline:
-        verdict = since(baseline, site, verdict, wants)
+        try:
+            verdict = since(baseline, site, verdict, wants)
+        except AuditCutShort as error:  # what was audited is shown all the same, and the gate does not pass
+            cut = cut or error
     finish(
-        site, verdict, output=output, json=json, fail_on=fail_on, everything=everything or verbose, quiet=quiet, cut=cut
-    )
+        site, verdict, output=output, json=json, fail_on=fail_on, everything=everything or verbose, quiet=quiet, cut=cut,
+        replaces=snapshot if rolling else None,
+    )  # fmt: skip
 
 
 def _before(baseline: Path | None, crawler: list[str] | None, wants: Intent) -> Callable[[], Iterable[str]]:
@@ -126,15 +139,35 @@ def since(baseline: Path, site: Site, verdict: Verdict, wants: Intent) -> Verdic
 
     from indrel import pipeline
     from indrel.ask.compare import apart, known_of, lost_since
+    from indrel.decide.site import kept_intent
 
     earlier, old = pipeline.examine(baseline, [c.token for c in site.crawlers], wants)
     try:
         new, _ = apart(old.findings, verdict.findings)
         new, _ = known_of(earlier, new, lambda url: url)
         lost = lost_since(earlier, site)
+        added = added_since(kept_intent(earlier.snapshot), site.intent)
     finally:
         earlier.close()
-    return replace(verdict, new=frozenset(new), lost=tuple(lost), baseline=str(baseline))
+    notes = (*added, *verdict.notes)
+    return replace(verdict, new=frozenset(new), lost=tuple(lost), baseline=str(baseline), notes=notes)
+
+
+def added_since(old: Intent, new: Intent) -> list[str]:
+    """What the intent file accepts or wants that the baseline's did not: in a pull request it may come from a stranger."""
+    accepts = {(a.check, a.match.text if a.match else "") for a in old.accepted}
+    wants = {w.text for w in old.wants}
+    fresh = [
+        (a.line, f"accepts {a.check} {a.match.text if a.match else 'everywhere'}")
+        for a in new.accepted
+        if (a.check, a.match.text if a.match else "") not in accepts
+    ]
+    fresh += [(w.line, f"wants {w.text}") for w in new.wants if w.text not in wants]
+    if not fresh:
+        return []
+    listed = "; ".join(f"line {line} {what}" for line, what in sorted(fresh)[:MOST_ADDED])
+    more = f"; and {len(fresh) - MOST_ADDED} more" if len(fresh) > MOST_ADDED else ""
+    return [f"{new.where} has entries that the baseline's intent did not have: {listed}{more}"]
 
 
 def finish(
@@ -148,8 +181,12 @@ def finish(
     quiet: bool,
     cut: IndrelError | None,
     tries: Sequence[str] = (),
+    replaces: Path | None = None,
 ) -> None:
-    """Print and write the verdict, then exit as the contract says."""
+    """Print and write the verdict, then exit as the contract says.
+
+    `replaces` is the baseline that this audit takes the place of, if nothing failed.
+    """
     from indrel import reports
     from indrel.decide.flow import link_flow
     from indrel.decide.matrix import site_matrix
@@ -168,14 +205,21 @@ def finish(
             terminal().verdict(verdict, site.base_origin)
     if output:
         say(f"written: {files(output)}", quiet)
-    say(f"facts kept in {site.snapshot.path}", quiet)
+    code = exit_code(verdict, fail_on, cut)
+    if replaces is None or code:
+        stays = f"; {replaces} stays the baseline" if replaces else ""
+        say(f"snapshot saved: {site.snapshot.path}{stays}", quiet and replaces is None)
+    else:
+        say(f"snapshot saved: {replaces}", quiet)
     worst = _worst_path(verdict, site)
     for number, command in enumerate([f"indrel explain {shlex.quote(worst)}", *tries]):
         say(("     " if number else "try: ") + command, quiet)
     site.close()
+    if replaces is not None and not code:
+        site.snapshot.path.replace(replaces)
     if cut is not None:
         say(f"indrel: {cut}")
-    raise typer.Exit(exit_code(verdict, fail_on, cut))
+    raise typer.Exit(code)
 
 
 def exit_code(verdict: Verdict, fail_on: str, cut: IndrelError | None) -> int:

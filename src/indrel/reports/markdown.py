@@ -12,6 +12,7 @@ from indrel.reports.terminal import HEADINGS, sentence, short
 MOST_LOST = 10
 MOST_CAUSES = 60
 EXAMPLES = 5
+NOTES = 3
 
 
 _LIVE = re.compile(r"([@#:!~%$&^](?=\S)|www(?=\.)|(?<=[A-Za-z0-9])\.(?=[A-Za-z]))")
@@ -39,6 +40,7 @@ def code(value: str) -> str:
 
 def render(verdict: Verdict, site: Site) -> bytes:
     lines = [f"# {text(sentence(verdict))}", ""]
+    lines += [line for note in verdict.notes[:NOTES] for line in (f"Note: {text(note)}.", "")]
     for urls, after, by, crawlers in verdict.lost_together():
         who = "" if len(crawlers) == len(verdict.crawlers) else f" for {', '.join(map(code, crawlers))}"
         named = ", ".join(code(short(url, site.base_origin)) for url in urls[:MOST_LOST])

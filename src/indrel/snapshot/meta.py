@@ -96,7 +96,8 @@ _VALUES: dict[str, Callable[[Any], bool]] = {
     "intent": _is_intent,
     "decided": _or_none(lambda value: isinstance(value, dict)),
     **dict.fromkeys(
-        ("follow_links", "read_barred", "as_crawlers", "with_credentials", "prepared", "located"), _is_bool
+        ("asked_twice", "follow_links", "read_barred", "as_crawlers", "with_credentials", "prepared", "located"),
+        _is_bool,
     ),
 }
 

@@ -33,6 +33,9 @@ RETRIED = frozenset({429, 500, 502, 503, 504})
 BACKOFF = (0.5, 1.5)
 """Pauses before the second and third try, in seconds."""
 
+LATER = 1.0
+"""Seconds after which URLs that returned 5xx are requested once more, at the end of a crawl."""
+
 LONGEST_WAIT = 30.0
 """A `Retry-After` beyond this is not waited for."""
 

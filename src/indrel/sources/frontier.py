@@ -23,6 +23,12 @@ in all, where only its variants name them: each choice of parameters is a patter
 LEAST_TEXT = 200
 """Characters that a page's text has at least where others may be copies of it."""
 
+DEEPEST_TREE = 8
+"""Folders on the way to a URL in which the beginning of an endless tree is looked for."""
+
+MOST_NAMES, MOST_FOLDERS = 100, 50_000
+"""Names that a folder has at most where an endless tree begins, and folders whose names are held."""
+
 _TOKEN = re.compile(r"(?<![a-z0-9])(?=[a-z-]*[0-9])[0-9a-f]{8,}(?:-[0-9a-f]{4,})*(?![a-z0-9])|[0-9]+")
 _VALUE = re.compile(r"=[^&;]*")
 _PARTED = re.compile(r"[&;]")
@@ -41,6 +47,47 @@ def pattern(url: str) -> str:
     return place[:origin_end] + path + question + _TOKEN.sub("*", "&".join(names))
 
 
+class _Trees:
+    """Recognises folders below which the same names come again and again, as relative links make them on a server that
+    returns a page for every path."""
+
+    def __init__(self) -> None:
+        self._names: dict[str, set[str] | None] = {}
+
+    def shape(self, url: str) -> str | None:
+        """The pattern of all that is below such a folder: a segment occurs three times, or three segments in a row, to the
+        end, are names that stand directly in the folder too. Takes note of the names in this URL."""
+        place = url.partition("?")[0]
+        start = place.find("/", 8)
+        segments = place[start + 1 :].rstrip("/").split("/")
+        if len(segments) < 2:
+            self._learn(place[:start], segments[0])
+            return None
+        folders = [place[:start]]
+        for segment in segments[:-1]:
+            folders.append(f"{folders[-1]}/{segment}")
+        found = None
+        for depth, folder in enumerate(folders[:DEEPEST_TREE]):
+            self._learn(folder, segments[depth])
+            names = self._names.get(folder)
+            below = segments[depth:]
+            if found is None and names and len(below) >= 3 and names.issuperset(below):
+                found = f"{folder}/**"
+        if found is None and len(segments) >= 3:
+            first = next((n for n, segment in enumerate(segments) if segments.count(segment) >= 3), None)
+            found = f"{folders[first]}/**" if first is not None else None
+        return found
+
+    def _learn(self, folder: str, name: str) -> None:
+        names = self._names.get(folder)
+        if names is not None:
+            names.add(name)
+            if len(names) > MOST_NAMES:
+                self._names[folder] = None  # no menu has so many entries: this is a list of pages
+        elif folder not in self._names and len(self._names) < MOST_FOLDERS:
+            self._names[folder] = {name}
+
+
 class Frontier:
     """Which addresses wait to be fetched, in order, and how far from the first ones they are."""
 
@@ -55,6 +102,11 @@ class Frontier:
         self._between: Counter[str] = Counter()
         self._variants: Counter[str] = Counter()
         self._said: dict[int, tuple[str, int]] = {}
+        self._trees = _Trees()
+
+    def shape(self, url: str) -> str:
+        """The pattern that an address belongs to: that of an endless tree of folders, else its own; see `pattern`."""
+        return self._trees.shape(url) or pattern(url)
 
     def add(self, number: int, url: str, clicks: int, hops: int = 0, sources: Iterable[str] | None = None) -> bool:
         """Queue an address unless it was queued before or its pattern's bound is reached.
@@ -63,7 +115,7 @@ class Frontier:
         """
         if number in self.seen:
             return False
-        shape = pattern(url)
+        shape = self.shape(url)
         if sources is not None and self._is_bounded(number, url, shape, clicks, hops, sources):
             return False
         if number in self._left:
@@ -75,7 +127,7 @@ class Frontier:
 
     def was_read(self, url: str, sources: Iterable[str]) -> None:
         """Take note of an address that was read before this frontier was, and of the patterns of the pages that name it."""
-        self._count(url, pattern(url), sources)
+        self._count(url, self.shape(url), sources)
 
     def _count(self, url: str, shape: str, sources: Iterable[str]) -> str | None:
         """Count an address to its pattern; gives the pattern if its bound is passed: of those named only from inside it,

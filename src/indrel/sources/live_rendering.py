@@ -8,7 +8,6 @@ from indrel.core.address import split
 from indrel.gather.keeping import Answer
 from indrel.sources.browser.answering import MOST_OCTETS, Wish
 from indrel.sources.fetch import Sent
-from indrel.sources.frontier import pattern
 from indrel.sources.rendering import looking
 
 if TYPE_CHECKING:
@@ -43,5 +42,5 @@ async def render_site(site: LiveSite) -> None:
     """Look at pages, crawl on from what that found, and so on until nothing is new."""
     answers, stop = LiveAnswers(site), (lambda: site.interrupted)
     async with looking(answers, site.recorder, site.options, site.start, stop) as rendering:
-        while await site.crawl_on(await rendering.round(), [pattern(site.start)]):
+        while await site.crawl_on(await rendering.round(), [site.frontier.shape(site.start)]):
             pass

@@ -7,7 +7,6 @@ from functools import cache
 from typing import TYPE_CHECKING, NamedTuple
 
 from indrel.gather.keeping import Answer
-from indrel.sources.frontier import pattern
 
 if TYPE_CHECKING:
     from indrel.sources.site import LiveSite
@@ -47,8 +46,10 @@ def take_up(site: LiveSite) -> bool:
         answered = "FROM robots WHERE status IS NOT NULL"
         site.asked_before = con.execute(f"SELECT origin, role {answered} ORDER BY origin").fetchall()
         con.execute(f"DELETE {answered}")
-    for origin, status, hops, body in con.execute("SELECT origin, status, len(hops), body FROM robots").fetchall():
-        site.gate.learn(origin, status, hops, body or b"")
+    for origin, status, hops, body, known in con.execute(
+        "SELECT origin, status, len(hops), body, known FROM robots"
+    ).fetchall():
+        site.gate.learn(origin, status if known else 404, hops, body or b"")
         site.robots[origin] = Answer(origin + "/robots.txt", status, body=body or b"")
     for (number,) in con.execute("SELECT address FROM answer").fetchall():
         site.frontier.seen.add(number)
@@ -69,7 +70,7 @@ def _left(site: LiveSite) -> list[Left]:
 
     @cache
     def shape(number: int) -> str:
-        return pattern(urls[number])
+        return frontier.shape(urls[number])
 
     texts = con.execute("SELECT address, text_hash, text_length FROM page ORDER BY address").fetchall()
     worn = frontier.worn(texts, urls)

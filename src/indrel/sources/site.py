@@ -22,9 +22,10 @@ from indrel.gather.recorder import Recorder, unknown_robots
 from indrel.ground.errors import AuditCutShort, Interrupted
 from indrel.sources.as_crawlers import Comparison, digest, robots_as_crawlers
 from indrel.sources.fetch import STEP, Fetcher, explain, follow_robots
-from indrel.sources.frontier import MAX_CLICKS, Frontier, pattern
+from indrel.sources.frontier import MAX_CLICKS, Frontier
 from indrel.sources.gate import Gate, resource_hosts
 from indrel.sources.made_up import MadeUp
+from indrel.sources.once_more import once_more
 from indrel.sources.options import GatherOptions
 from indrel.sources.resuming import Left, take_up
 from indrel.sources.silence import Silence
@@ -49,15 +50,13 @@ BARRED_A_RULE = 50
 MAY_BE_SITEMAPS = 50
 """Linked XML files that are looked into: a sitemap is one wherever it is linked."""
 
-Row = tuple[Any, ...]
-
 
 class _Page(NamedTuple):
     """A page that waits to be parsed, with its answer's row; `follow` false: nothing is followed from it."""
 
     task: PageTask
     clicks: int
-    row: Row
+    row: tuple[Any, ...]
     follow: bool
 
 
@@ -249,6 +248,9 @@ class LiveSite:
             await self._crawl()
         if self._were_there():
             await self._crawl()
+        if self.options.only is None and await once_more(self):
+            await self._crawl()
+            self.recorder.writer.set_meta(asked_twice=not self.lost and not self.interrupted)
 
     def _were_there(self) -> bool:
         """Queue what an earlier audit knew and nothing leads to any more: a page that is gone is named by no link; whether
@@ -319,6 +321,12 @@ class LiveSite:
             return False
         await self._crawl()
         return not self.lost
+
+    def again(self, number: int, url: str) -> None:
+        """Queue a URL of which everything was forgotten."""
+        self.frontier.seen.discard(number)
+        self.fetched -= 1
+        self._enqueue([url], 0)
 
     def _enqueue(self, urls: Iterable[str], clicks: int, hops: int = 0, sources: Sequence[str] | None = None) -> None:
         for url in urls if self.options.only is None else (u for u in urls if u in self.options.only):
@@ -428,7 +436,7 @@ class LiveSite:
         if self.options.as_crawlers:
             self._heard[number] = digest(answer)
         if answer.target and follow and (self.recorder.on_site(answer.target) or hops < MAX_HOPS):
-            self._enqueue([answer.target], clicks, hops + 1, [pattern(answer.url)])
+            self._enqueue([answer.target], clicks, hops + 1, [self.frontier.shape(answer.url)])
         media = answer.header("content-type") or ""
         if answer.status == 200 and (
             "/xml" in media or (answer.url.endswith((".xml", ".xml.gz")) and "html" not in media)
@@ -478,7 +486,7 @@ class LiveSite:
                 if self.options.follow_links and follow:
                     worn = self.frontier.worn(self.recorder.texts(parsed), pages)
                     for url, sources in mentioned.items():
-                        named = [pattern(pages[n]) for n in sources if n not in worn]
+                        named = [self.frontier.shape(pages[n]) for n in sources if n not in worn]
                         if named:
                             self._enqueue([url], clicks + 1, 0, named)
                         else:
