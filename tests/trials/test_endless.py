@@ -57,28 +57,34 @@ def test_an_endless_tree_ends(shape: str, indrel: Run) -> None:
     assert len(asked) <= 1_000 and report["complete"] and any("left unread" in note for note in report["notes"])
 
 
+WORDS = (
+    "lodge stove bunk lamp rope axe crampon beacon ledger pantry cellar porch ladder cairn gully col arete tarn beck scree"
+).split()
+
+
 def test_a_deep_tree_that_ends_is_read_whole(indrel: Run, tmp_path: Path) -> None:
-    """A reference of twelve levels, with names that come again: nothing is left unread."""
+    """A reference of twelve levels, in which `core`, `util` and `index` come again everywhere: nothing is left unread."""
     pages: dict[str, str] = {}
 
-    def grow(path: str, depth: int) -> None:
-        names = [f"part{depth}", "core", "index"] if depth < 11 else ["end"]
-        below = [f"{n}/" for n in names if depth < 11 and (n != "core" or depth % 4 == 0)]
-        pages[f"{path}index.html"] = html(body=a(*(f"/{path}{b}" for b in below), "/"), title=path or "Start")
-        for one in below if depth < 11 else []:
-            grow(path + one, depth + 1 if one.startswith("part") else depth + 3)
+    def grow(path: str, depth: int, chance: random.Random) -> None:
+        below = []
+        if depth < 12:
+            below = [f"{chance.choice(WORDS)}-{chance.choice(WORDS)}", "core" if depth % 3 else "util"]
+            below += [f"{chance.choice(WORDS)}{depth}"] if depth < 7 else []
+        links = [f"/{path}{name}/" for name in below] + [f"/{path}index.html" for _ in range(depth > 0)]
+        pages[f"{path}index.html"] = html(body=a(*links, "/"), title=path or "Start")
+        for name in below:
+            grow(f"{path}{name}/", depth + (1 if name == below[0] else 4), chance)
 
-    grow("", 0)
+    grow("", 0, random.Random(4))
     write_site(tmp_path / "b", pages)
-    folder = json.loads(indrel("audit", "b", "--base", HOST + "/", "--json", "--fail-on=never", code=0).stdout)
     site = served(
         {"/" + path.removesuffix("index.html"): page for path, page in pages.items()} | {"/robots.txt": robots()}
     )
     with DemoServer(site=site) as server:
         at = f"--connect={HOST[8:]}=http://127.0.0.1:{server.port}"
-        done = indrel("audit", HOST + "/", "--rate=0", "--json", "--fail-on=never", at, code=0)
-    report = json.loads(done.stdout)
-    print(f"{len(pages)} pages, deepest {max(p.count('/') for p in pages)}")
-    assert max(p.count("/") for p in pages) >= 11
-    assert report["counts"]["states"]["*"] == {"open": len(pages)} and not report["bounded_patterns"]
-    assert folder["counts"]["states"]["*"]["open"] == len(pages)
+        report = json.loads(indrel("audit", HOST + "/", "--rate=0", "--json", "--fail-on=never", at, code=0).stdout)
+    deepest = max(path.count("/") for path in pages)
+    print(f"{len(pages)} pages, deepest {deepest}")
+    assert deepest >= 12 and len(pages) > 100
+    assert report["counts"]["states"]["*"]["open"] == len(pages) and not report["bounded_patterns"]

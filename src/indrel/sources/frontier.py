@@ -5,6 +5,9 @@ from __future__ import annotations
 import re
 from collections import Counter, deque
 from collections.abc import Iterable, Mapping
+from itertools import pairwise
+
+from indrel.core.address import origin_of
 
 MAX_CLICKS = 60
 """Links further than so many from what was known at first are not followed."""
@@ -26,8 +29,8 @@ LEAST_TEXT = 200
 DEEPEST_TREE = 8
 """Folders on the way to a URL in which the beginning of an endless tree is looked for."""
 
-MOST_NAMES, MOST_FOLDERS = 100, 50_000
-"""Names that a folder has at most where an endless tree begins, and folders whose names are held."""
+MOST_NAMES, MOST_FOLDERS, MOST_PAIRS = 100, 50_000, 200_000
+"""Names that a folder has at most where an endless tree begins; folders and pairs of names that are held."""
 
 _TOKEN = re.compile(r"(?<![a-z0-9])(?=[a-z-]*[0-9])[0-9a-f]{8,}(?:-[0-9a-f]{4,})*(?![a-z0-9])|[0-9]+")
 _VALUE = re.compile(r"=[^&;]*")
@@ -48,35 +51,36 @@ def pattern(url: str) -> str:
 
 
 class _Trees:
-    """Recognises folders below which the same names come again and again, as relative links make them on a server that
-    returns a page for every path."""
+    """Recognises trees of folders without an end, as relative links make them on a server that returns a page for any path:
+    names come again below themselves, and nothing new is among them."""
 
     def __init__(self) -> None:
         self._names: dict[str, set[str] | None] = {}
+        self._pairs: set[tuple[str, str]] = set()
 
-    def shape(self, url: str) -> str | None:
-        """The pattern of all that is below such a folder: a segment occurs three times, or three segments in a row, to the
-        end, are names that stand directly in the folder too. Takes note of the names in this URL."""
+    def has(self, url: str) -> bool:
+        """Whether an address is in such a tree; takes note of the names that it has.
+
+        Three names to the end stand directly in one folder above them too; or a name occurs twice, and each name was seen
+        before below the one before it.
+        """
         place = url.partition("?")[0]
-        start = place.find("/", 8)
-        segments = place[start + 1 :].rstrip("/").split("/")
+        segments = _TOKEN.sub("*", place[place.find("/", 8) + 1 :].lower()).rstrip("/").split("/")
         if len(segments) < 2:
-            self._learn(place[:start], segments[0])
-            return None
-        folders = [place[:start]]
-        for segment in segments[:-1]:
-            folders.append(f"{folders[-1]}/{segment}")
-        found = None
-        for depth, folder in enumerate(folders[:DEEPEST_TREE]):
-            self._learn(folder, segments[depth])
-            names = self._names.get(folder)
-            below = segments[depth:]
-            if found is None and names and len(below) >= 3 and names.issuperset(below):
-                found = f"{folder}/**"
-        if found is None and len(segments) >= 3:
-            first = next((n for n, segment in enumerate(segments) if segments.count(segment) >= 3), None)
-            found = f"{folders[first]}/**" if first is not None else None
-        return found
+            self._learn("", segments[0])
+            return False
+        folder, nested = "", False
+        for depth, name in enumerate(segments[:DEEPEST_TREE]):
+            self._learn(folder, name)
+            names = self._names.get(folder) or set()
+            nested = nested or (len(segments) - depth >= 3 and names.issuperset(segments[depth:]))
+            folder += f"/{name}"
+        pairs = set(pairwise(segments))
+        stale = len(segments) >= 3 and pairs <= self._pairs
+        if len(self._pairs) < MOST_PAIRS:
+            self._pairs |= pairs
+        named = [name for name in segments if "*" not in name]
+        return nested or (stale and len(set(named)) < len(named))
 
     def _learn(self, folder: str, name: str) -> None:
         names = self._names.get(folder)
@@ -106,7 +110,7 @@ class Frontier:
 
     def shape(self, url: str) -> str:
         """The pattern that an address belongs to: that of an endless tree of folders, else its own; see `pattern`."""
-        return self._trees.shape(url) or pattern(url)
+        return f"{origin_of(url)}/**" if self._trees.has(url) else pattern(url)
 
     def add(self, number: int, url: str, clicks: int, hops: int = 0, sources: Iterable[str] | None = None) -> bool:
         """Queue an address unless it was queued before or its pattern's bound is reached.
