@@ -58,8 +58,21 @@ def test_an_endless_tree_ends(shape: str, indrel: Run) -> None:
 
 
 WORDS = (
-    "lodge stove bunk lamp rope axe crampon beacon ledger pantry cellar porch ladder cairn gully col arete tarn beck scree"
-).split()
+    "lodge",
+    "stove",
+    "bunk",
+    "lamp",
+    "rope",
+    "axe",
+    "beacon",
+    "ledger",
+    "pantry",
+    "cellar",
+    "cairn",
+    "gully",
+    "arete",
+    "tarn",
+)
 
 
 def test_a_deep_tree_that_ends_is_read_whole(indrel: Run, tmp_path: Path) -> None:

@@ -262,6 +262,8 @@ def _read(site: Site, fact: dict[str, Any]) -> _Read:
 def _page_steps(site: Site, fact: dict[str, Any], page: _Read | None, crawler: Crawler, state: str) -> list[Step]:
     if page is None:
         why = "barred, so it was not asked for" if state == State.BARRED else "not read in this audit"
+        problem = site.one("SELECT problem FROM page WHERE address = ?", [fact["id"]])
+        why = f"{why}: {problem}" if problem else why
         return [Step("answer", why)]
     status = status_text(fact["status"], fact["error"])
     outcome = status + (f", {fact['media_type']}" if fact["media_type"] else "")

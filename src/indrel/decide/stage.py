@@ -420,6 +420,9 @@ class Stage:
                 JOIN status_word w ON w.status IS NOT DISTINCT FROM f.status AND w.error IS NOT DISTINCT FROM f.error
                 WHERE f.site AND f.tail IN ('locked', 'gone', 'broken')
                 UNION ALL
+                SELECT f.id, {able}, 1, 'status', f.origin || f.path, NULL, p.problem
+                FROM fact f JOIN page p ON p.address = f.id WHERE f.site AND f.tail = 'unread' AND p.problem IS NOT NULL
+                UNION ALL
                 SELECT f.id, {able}, 1, 'redirect', {page}, CASE WHEN f.fold_how = 'refresh' THEN p.refresh_line END,
                     CASE f.fold_how WHEN 'refresh' THEN p.refresh_text WHEN 'script' THEN 'a script leads to ' || t.origin || t.path
                         ELSE 'Location: ' || n.location END

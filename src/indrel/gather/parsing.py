@@ -14,6 +14,7 @@ import queue
 import signal
 import sys
 import threading
+import time
 from array import array
 from collections import deque
 from collections.abc import Iterable, Iterator, Sequence
@@ -29,7 +30,13 @@ from indrel.core.page.facts import Directive, PageFacts, header_canonicals, head
 from indrel.core.page.html import read_page
 
 PAGE_SECONDS = 15.0
-"""How long one page may take."""
+"""Seconds of processor time that one page may take."""
+
+STANDING = 20
+"""Times as many seconds may pass while a reader gets no processor time, or waits for nothing."""
+
+OUT_OF_MEMORY = 12
+"""Exit status of a reader that got no more memory."""
 
 MEMORY = 4 << 30
 """Address space of one worker, in bytes, beyond what it begins with: a caller's libraries may have reserved any amount."""
@@ -200,7 +207,7 @@ def _serve(connection: Connection, inherited: Sequence[Connection] = ()) -> None
         try:
             answer = pickle.dumps(parse_batch(tasks, joiner), protocol=5)
         except MemoryError:
-            os._exit(1)
+            os._exit(OUT_OF_MEMORY)
         try:
             connection.send_bytes(answer)
         except OSError:
@@ -232,21 +239,43 @@ class _Worker:
             self.process.start()
         theirs.close()
 
-    def ask(self, tasks: Sequence[PageTask], seconds: float) -> Parsed | None:
-        """The rows of a batch, or None where the worker died or took too long."""
+    def ask(self, tasks: Sequence[PageTask], seconds: float) -> Parsed | str:
+        """The rows of a batch, or what happened instead. `seconds` are of the worker's processor time: a busy machine is no
+        slow page."""
+        began, until = self._spent(), time.monotonic() + seconds * STANDING
         try:
             self.connection.send_bytes(pickle.dumps(list(tasks), protocol=5))
-            if not self.connection.poll(seconds):
-                return None
+            while not self.connection.poll(0.5 if seconds > 1 else seconds / 4):
+                if self._spent() - began > seconds or time.monotonic() > until:
+                    return f"it took more than {seconds:g} s"
             answer: Parsed = pickle.loads(self.connection.recv_bytes())
             return answer
         except (EOFError, OSError):
-            return None
+            self.process.join(1)
+            return _how_it_ended(self.process.exitcode)
+
+    def _spent(self) -> float:
+        """Seconds of processor time that the process has taken; the wall's where the system does not tell."""
+        pid = self.process.pid
+        if sys.platform == "linux" and pid:
+            with contextlib.suppress(OSError):
+                return time.clock_gettime((~pid << 3) | 2)  # as clock_getcpuclockid has it
+        return time.monotonic()
 
     def end(self) -> None:
         self.connection.close()
         self.process.kill()
         self.process.join()
+
+
+def _how_it_ended(code: int | None) -> str:
+    """What became of a worker, by its exit status."""
+    if code == OUT_OF_MEMORY:
+        return f"it took more than {MEMORY >> 30} GiB of memory"
+    if code is not None and code < 0:
+        with contextlib.suppress(ValueError):
+            return f"the reading process was ended by {signal.Signals(-code).name}"
+    return f"the reading process ended ({code})"
 
 
 class ParserPool:
@@ -266,17 +295,17 @@ class ParserPool:
         worker = self._free.get()
         try:
             answer = worker.ask(tasks, self.page_seconds if len(tasks) == 1 else self.page_seconds * 2)
-            if answer is not None:
+            if isinstance(answer, Parsed):
                 return [answer]
             worker = self._replace(worker)
             if len(tasks) == 1:
-                return [_unparsed(tasks[0])]
+                return [_unparsed(tasks[0], answer)]
             answers = []
             for task in tasks:
                 answer = worker.ask([task], self.page_seconds)
-                if answer is None:
+                if isinstance(answer, str):
                     worker = self._replace(worker)
-                    answer = _unparsed(task)
+                    answer = _unparsed(task, answer)
                 answers.append(answer)
             return answers
         finally:
@@ -306,8 +335,8 @@ def parse_in_order(pool: ParserPool, batches: Iterable[list[PageTask]]) -> Itera
             yield from running.popleft().result()
 
 
-def _unparsed(task: PageTask) -> Parsed:
-    """The facts of a page that its worker did not survive: what its headers say."""
+def _unparsed(task: PageTask, why: str) -> Parsed:
+    """The facts of a page that its worker did not survive: what its headers say, and why nothing else is known."""
     batch = _Batch()
-    batch.add(task, PageFacts(problem="could not be parsed: it took too much time or memory"))
+    batch.add(task, PageFacts(problem=f"could not be parsed: {why}"))
     return batch.out

@@ -34,6 +34,9 @@ from indrel.sources.fetch import KEPT_HEADERS
 from indrel.sources.options import GatherOptions
 
 BATCH = 24
+LONGEST_HEAD = 1 << 20
+"""Bytes of the head of one record."""
+
 STEP = 1 << 16
 _ANSWERS = ("response", "resource", "revisit")
 
@@ -90,7 +93,7 @@ class Archive:
 
     def _records(self, file: BinaryIO) -> Iterator[tuple[Any, int]]:
         """Each record with where it begins, as far as the file is whole; what breaks it off is kept in `fault`."""
-        records = ArchiveIterator(file)
+        records = _iterator(file)
         record: Any = None
         last = 0
         while True:
@@ -225,7 +228,7 @@ class Archive:
 
     def _record(self, offset: int) -> Any:
         self._file.seek(offset)
-        return next(iter(ArchiveIterator(self._file)))
+        return next(iter(_iterator(self._file)))
 
     def _batches(self, urls: list[str]) -> Iterator[list[PageTask]]:
         """Keep the answers of some addresses; give the pages to parse, a batch at a time."""
@@ -309,6 +312,28 @@ class Archive:
         children = [i for i in items if isinstance(i, Child)]
         for child in self._walk.lists(found, number, children, partial(on_its_host, url)):
             self.recorder.elsewhere(number, child.loc, child.line)
+
+
+def _iterator(file: BinaryIO) -> Any:
+    """The records of a file, the head of none longer than `LONGEST_HEAD`: packed, a few bytes can stand for gigabytes."""
+    records = ArchiveIterator(file)
+    read_line, read = records.reader.readline, records.reader.read
+    heads = [0]
+
+    def line(length: int = 0) -> bytes:
+        found: bytes = read_line(length or LONGEST_HEAD)
+        heads[0] += len(found)
+        if heads[0] > LONGEST_HEAD:
+            raise ValueError("the head of a record has no end")
+        return found
+
+    def body(length: int | None = None) -> bytes:
+        heads[0] = 0
+        found: bytes = read(length)
+        return found
+
+    records.reader.readline, records.reader.read = line, body
+    return records
 
 
 def _address(written: str | None) -> str | None:

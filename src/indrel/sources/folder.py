@@ -12,6 +12,7 @@ import os
 import re
 import shlex
 from collections import Counter
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from functools import partial
 from pathlib import Path
@@ -26,9 +27,13 @@ from indrel.gather.parsing import PageTask, ParserPool, parse_in_order
 from indrel.gather.recorder import Recorder
 from indrel.ground.arrow import pa
 from indrel.ground.errors import InputError, Interrupted, UsageError
+from indrel.ground.plain import clip
 from indrel.sources.options import GatherOptions
 
 BATCH = 24
+DEEPEST = 200
+"""Folders below one another that are read."""
+
 DEEPEST_BASE = 4
 FEWEST_NAMED = 5
 MOST_EXPLAINED = 0.9
@@ -92,18 +97,22 @@ class Listing:
 
     files: list[str] = field(default_factory=list)
     outside: list[str] = field(default_factory=list)
+    deep: list[str] = field(default_factory=list)
     odd: list[str] = field(default_factory=list)
 
     def notes(self) -> list[str]:
         """What a reader has to know of what was left out."""
         found = []
         for names, why in (
-            (self.outside, "leads out of the folder (--links-out follows it)|lead out of the folder (--links-out follows them)"),
+            (self.outside, "leads out of the folder (see --follow-symlinks)|lead out of the folder (see --follow-symlinks)"),
             (self.odd, "is not a file|are not files"),
+            (self.deep, f"is more than {DEEPEST} folders deep|are more than {DEEPEST} folders deep"),
         ):  # fmt: skip
             if names:
                 one, many = why.split("|")
-                found.append(f"{len(names):,} left out, such as {shown(names[0])}: {one if len(names) == 1 else many}")
+                found.append(
+                    f"{len(names):,} left out, such as {clip(shown(names[0]), 80)}: {one if len(names) == 1 else many}"
+                )
         return found
 
 
@@ -112,7 +121,7 @@ def list_files(folder: Path, links_out: bool = False) -> Listing:
     found = Listing()
     top = os.path.realpath(folder)
     entered = {top}
-    for root, folders, names in os.walk(folder, followlinks=links_out):
+    for root, folders, names in _walk(folder, links_out, found.deep):
         inside = os.path.relpath(root, folder)
         prefix = "" if inside == "." else f"{inside}/"
         for name in list(folders):
@@ -136,6 +145,24 @@ def list_files(folder: Path, links_out: bool = False) -> Listing:
     for one in (found.files, found.outside, found.odd):
         one.sort()
     return found
+
+
+def _walk(top: Path, links_out: bool, deep: list[str]) -> Iterator[tuple[str, list[str], list[str]]]:
+    """Each folder with its folders, which the caller may remove from the list, and other names; no deeper than `DEEPEST`."""
+    waiting = [(str(top), 0)]
+    while waiting:
+        root, depth = waiting.pop()
+        folders: list[str] = []
+        names: list[str] = []
+        with contextlib.suppress(OSError), os.scandir(root) as entries:
+            for entry in entries:
+                (folders if entry.is_dir() else names).append(entry.name)
+        yield root, folders, names
+        below = [os.path.join(root, name) for name in reversed(folders)]
+        if depth == DEEPEST:
+            deep += [os.path.relpath(path, top) for path in below]
+        else:
+            waiting += [(path, depth + 1) for path in below if links_out or not os.path.islink(path)]
 
 
 def _is_inside(path: str, top: str) -> bool:

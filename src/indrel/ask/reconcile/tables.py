@@ -24,6 +24,9 @@ SAMPLE = 500
 
 BROKEN = (EOFError, gzip.BadGzipFile, zlib.error)
 MOST_ROWS = 5_000_000
+MOST_COLUMNS = 300
+"""Columns of a sheet that are read: one cell far to the right would make every row as wide."""
+
 LOG_LINE = re.compile(
     rb'^(?:[\w.-]++:\d++ )?(\S++) \S++ \S++ \[([^\]\n]*+)\] "[A-Z]++ ((?:[^\s"\\]|\\.)++)(?:[^"\\\n]|\\.)*+" (\d{3}) \S++'
     rb'(?: "(?:[^"\\\n]|\\.)*+" "((?:[^"\\\n]|\\.)*+)")?',
@@ -133,7 +136,7 @@ def _xlsx(path: Path) -> Iterator[Sequence[str]]:
     try:
         sheet = max(book.worksheets, key=_addresses_in)
         sheet.reset_dimensions()
-        for row in sheet.iter_rows(values_only=True, max_row=MOST_ROWS):
+        for row in sheet.iter_rows(values_only=True, max_row=MOST_ROWS, max_col=MOST_COLUMNS):
             yield ["" if value is None else str(value) for value in row]
     finally:
         book.close()
@@ -142,7 +145,7 @@ def _xlsx(path: Path) -> Iterator[Sequence[str]]:
 def _addresses_in(sheet: Any) -> int:
     """How many addresses the first rows of a sheet hold; a workbook need not say how large its sheets are."""
     sheet.reset_dimensions()
-    rows = sheet.iter_rows(values_only=True, max_row=SAMPLE)
+    rows = sheet.iter_rows(values_only=True, max_row=SAMPLE, max_col=MOST_COLUMNS)
     return sum(1 for row in rows for value in row if isinstance(value, str) and _ADDRESS.match(value.strip()))
 
 
