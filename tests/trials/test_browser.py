@@ -4,8 +4,11 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 import signal
 import socket
+import subprocess
+import sys
 import tempfile
 import threading
 import time
@@ -153,3 +156,38 @@ def test_what_was_never_viewed_passes_no_gate(indrel: Run, tmp_path: Path) -> No
         again = json.loads(indrel(*words, "--json", "--resume", code=0).stdout)  # with one that does not end
     rows = map(json.loads, indrel("list", "s.indrel", "--json").stdout.splitlines())
     assert again["complete"] and [r["rendered"] for r in rows] == ["ok"] * 6
+
+
+@needs_browser
+def test_what_a_killed_browser_left_is_removed_at_the_next_start() -> None:
+    """Audit, guard and browser are killed at once: the folder goes with the next start, one in use stays."""
+    scratch = Path(tempfile.mkdtemp(prefix="left"))
+    scratch.chmod(0o755)
+    code = f"from indrel.sources.browser import launch; launch.try_out({launch.find()!r}, True); print('tried', flush=True)"
+    keep = f"import asyncio; from indrel.sources.browser.launch import Browser; b = Browser({launch.find()!r}, print)\n"
+    keep += "async def run():\n    await b.start()\n    print('there', flush=True)\n    await asyncio.sleep(60)\nasyncio.run(run())"
+    env = {**os.environ, "TMPDIR": str(scratch)}
+    try:
+        holders = [
+            subprocess.Popen([sys.executable, "-c", keep], env=env, stdout=subprocess.PIPE, text=True) for _ in range(2)
+        ]
+        for one in holders:
+            assert one.stdout and one.stdout.readline() == "there\n"
+        killed, living = holders
+        for number in [*descendants(killed.pid), killed.pid]:
+            os.kill(number, signal.SIGKILL)
+        killed.communicate()
+        before = list(scratch.glob("indrel-browser-*"))
+        assert len(before) == 2
+        assert (
+            "tried"
+            in subprocess.run([sys.executable, "-c", code], env=env, capture_output=True, text=True, timeout=60).stdout
+        )
+        assert len(list(scratch.glob("indrel-browser-*"))) == 1 and living.poll() is None
+        living.kill()
+        living.communicate()
+    finally:
+        for number in descendants(os.getpid()):
+            if str(scratch).encode() in name_of(number):
+                os.kill(number, signal.SIGKILL)
+        shutil.rmtree(scratch, ignore_errors=True)

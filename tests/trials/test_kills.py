@@ -5,6 +5,7 @@ A few of each in the suite; 40 kills, 10 interruptions and 5 terminations with `
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import random
@@ -104,3 +105,34 @@ def test_the_same_input_gives_the_same_bytes(tmp_path: Path) -> None:
             text = done.stdout + "".join((tmp_path / f"r.{ending}").read_text() for ending in ("md", "csv"))
             texts.append(re.sub(r"\d{4}-\d\d-\d\d[T ]\d\d:\d\d(:\d\dZ)?", "MOMENT", text))
     assert texts[0] == texts[1]
+
+
+def test_an_interrupted_output_says_so(tmp_path: Path) -> None:
+    """SIGINT while an audit is read, judged or output: JSON is whole or absent, and standard error says which."""
+    (tmp_path / "b").mkdir()
+    for n in range(1_500):
+        (tmp_path / f"b/{n}.html").write_text(
+            html(NOINDEX if n % 3 else "", a(*(f"/{n * k % 1_500}.html" for k in range(20))), f"page {n}")
+        )
+    words = [str(PROGRAM), "audit", "b", "--base", f"{HOST}/", "--json", "--fail-on", "never"]
+    whole = time.monotonic()
+    subprocess.run([*words, "--save", "0.indrel"], cwd=tmp_path, capture_output=True, timeout=120)
+    whole = time.monotonic() - whole
+    ends = set()
+    for part in (0.2, 0.45, 0.6, 0.75, 0.85, 0.95):
+        run = subprocess.Popen(
+            [*words, "--save", f"{part}.indrel"],
+            cwd=tmp_path,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            text=True,
+        )
+        with contextlib.suppress(subprocess.TimeoutExpired):
+            run.wait(whole * part)
+        run.send_signal(signal.SIGINT)
+        out, err = run.communicate(timeout=60)
+        assert run.returncode in (0, 130), err
+        if run.returncode == 130:
+            assert "interrupted" in err
+            ends.add("whole" if out and json.loads(out) else "nothing")
+    assert ends, "no run was interrupted"

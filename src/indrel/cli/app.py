@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 import sys
 from collections.abc import Iterator, Mapping
 from contextlib import suppress
@@ -189,13 +190,16 @@ def _run() -> int:
         app(args=_whole(sys.argv[1:]))
     except SystemExit as end:
         if end.code == Interrupted.exit_code:  # so an interrupt comes through the options' parser
-            print("indrel: interrupted", file=sys.stderr)
+            print("indrel: interrupted: the result was not output, or not all of it", file=sys.stderr)
         return end.code if isinstance(end.code, int) else 0 if end.code is None else 2
     except IndrelError as error:
         print(f"indrel: {safe(str(error))}", file=sys.stderr)
         return error.exit_code
     except KeyboardInterrupt:
-        print("indrel: interrupted", file=sys.stderr)
+        from indrel.snapshot import opening
+
+        kept = f"; the snapshot is whole: indrel audit {shlex.quote(str(opening.opened[-1]))}" if opening.opened else ""
+        print(f"indrel: interrupted: the result was not output, or not all of it{kept}", file=sys.stderr)
         return Interrupted.exit_code
     except ReaderGone:
         return 0

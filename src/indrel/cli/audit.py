@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from indrel.cli import options as opt
-from indrel.cli.talk import ProgressLine, files, out_console, say, terminal
+from indrel.cli.talk import ProgressLine, files, say, terminal, write_whole
 from indrel.ground.errors import AuditCutShort, Interrupted, UsageError
 
 if TYPE_CHECKING:
@@ -90,6 +90,10 @@ def audit(
             sandbox=not render_without_sandbox, progress=progress, intent=wants,
             before=_before(baseline if kind == "site" else None, crawler, wants),
         )  # fmt: skip
+    if render and header:
+        say(
+            "--render with --header: scripts that pages load from other hosts can read what the site returns to your login"
+        )
     rolling = baseline is not None and snapshot is not None and snapshot.resolve() == baseline.resolve()
     if rolling and kind == "snapshot":
         raise UsageError(
@@ -195,7 +199,7 @@ def finish(
 
     reports.write(output or [], verdict, site)  # first: whoever reads standard output may stop reading
     if json:
-        out_console().file.writelines(piece.decode() for piece in json_doc.render(verdict, site))
+        write_whole(json_doc.render(verdict, site))
     else:
         if everything:
             terminal().verdict(

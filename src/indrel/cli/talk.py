@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import io
 import json
 import os
 import shutil
+import signal
 import sys
+import tempfile
 import textwrap
 import time
 from collections import deque
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
@@ -57,6 +60,21 @@ def out_console() -> Console:
 def write_json(document: object) -> None:
     """An answer as JSON, a line of standard output."""
     out_console().file.write(json.dumps(document, ensure_ascii=False) + "\n")
+
+
+def write_whole(pieces: Iterable[bytes]) -> None:
+    """A long result on standard output, none of it before all of it was made: an interrupt leaves no half document."""
+    with tempfile.SpooledTemporaryFile(1 << 26) as held:
+        held.writelines(pieces)
+        held.seek(0)
+        before = signal.signal(signal.SIGINT, signal.SIG_IGN)
+        try:
+            out = out_console().file
+            for piece in io.TextIOWrapper(held, "utf-8", newline=""):
+                out.write(piece)
+            out.flush()
+        finally:
+            signal.signal(signal.SIGINT, before)
 
 
 def terminal() -> Terminal:

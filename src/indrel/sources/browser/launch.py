@@ -6,9 +6,12 @@ import asyncio
 import contextlib
 import os
 import shutil
+import stat
 import subprocess
 import sys
 import tempfile
+import time
+from pathlib import Path
 from typing import Any, Self
 
 from indrel.ground.errors import UsageError
@@ -25,6 +28,10 @@ VARIABLE = "INDREL_BROWSER"
 ADVICE = "apt-get install chromium-headless-shell (or name one: --browser FILE)"
 MEMORY = 1_500_000_000
 """Bytes that its processes may hold."""
+
+PREFIX = "indrel-browser-"
+UNLOCKED = 60.0
+"""Seconds in which a folder without a lock may be one that is just being made."""
 
 STARTING = 20.0
 """Seconds in which a browser has to have answered."""
@@ -86,6 +93,31 @@ def _nobody() -> tuple[int, int]:
     return 65_534, 65_534
 
 
+def _locked(folder: Path) -> int:
+    """The descriptor of a locked file in a folder; raises OSError where another process holds it."""
+    descriptor = os.open(folder / "lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+    if sys.platform != "win32":
+        import fcntl
+
+        try:
+            fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError:
+            os.close(descriptor)
+            raise
+    return descriptor
+
+
+def _remove_left(owners: set[int]) -> None:
+    """Remove the folders of browsers whose audit and guard were both killed: nobody holds their lock any more."""
+    for folder in Path(tempfile.gettempdir()).glob(f"{PREFIX}*"):
+        with contextlib.suppress(OSError):
+            status = folder.lstat()
+            fresh = not (folder / "lock").exists() and time.time() - status.st_mtime < UNLOCKED
+            if stat.S_ISDIR(status.st_mode) and status.st_uid in owners and not fresh:
+                os.close(_locked(folder))
+                shutil.rmtree(folder, ignore_errors=True)
+
+
 class Browser:
     """A running browser. Use as an asynchronous context manager; `on_event` receives all its events."""
 
@@ -123,8 +155,10 @@ class Browser:
 
     async def _start(self) -> None:
         uid, gid = _nobody()
-        self._folder = tempfile.mkdtemp(prefix="indrel-browser-")
+        _remove_left({os.getuid() if sys.platform != "win32" else 0, uid})
+        self._folder = tempfile.mkdtemp(prefix=PREFIX)
         os.chmod(self._folder, 0o700)
+        lock = _locked(Path(self._folder))
         if uid:
             os.chown(self._folder, uid, gid)
         said = tempfile.TemporaryFile()  # noqa: SIM115 (closed below)
@@ -138,13 +172,13 @@ class Browser:
                 sys.executable, "-I", "-S", guard.__file__, *map(str, numbers), self._folder, str(uid), str(gid),
                 str(int(self._apart)), self.program, *flags,
             ],
-            pass_fds=numbers, start_new_session=True, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=said,
+            pass_fds=(*numbers, lock), start_new_session=True, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=said,
             env={
                 "HOME": self._folder, "TMPDIR": self._folder, "PATH": os.environ.get("PATH", os.defpath),
                 "LANG": "en_US.UTF-8", "LANGUAGE": "en",
             },
         )  # fmt: skip
-        for number in numbers:
+        for number in (*numbers, lock):  # the guard holds the lock for as long as it lives
             os.close(number)
         self._watch = MemoryWatch(self._guard.pid, self.memory)
         self._watching = asyncio.ensure_future(self._watch.watch())
