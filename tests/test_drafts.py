@@ -142,7 +142,7 @@ def test_where_nothing_says_what_is_wanted_each_content_is_listed_once(audit_sit
     assert re.findall("example(/.*?)</loc>", found.files["sitemap.xml"].decode()) == ["/", "/a", "/beds.csv", "/c"]
     assert found.left_out["with the same content as another address"] == [HOST + "/a?tab=notes"]
     assert "not complete" not in verdict.headline.sentence
-    assert " UTC (not complete): " in audit_site(pages, limit=2)[1].headline.sentence
+    assert " UTC, incomplete: --limit 2 was reached: " in audit_site(pages, limit=2)[1].headline.sentence
 
 
 def test_sitemap_holds_only_what_is_open_and_final(audit_site: AuditSite, indrel: Run, tmp_path: Path) -> None:

@@ -208,7 +208,7 @@ def open_snapshot(
 
     Without `intent` and `crawlers`, those that it was made with hold. Raises SnapshotError for a file that is no snapshot.
     """
-    file = Path(path) if path else pipeline.newest_snapshot()
+    file = Path(path) if path else pipeline.newest_snapshot().path
     return Audit(pipeline.open_site(file, crawlers or None, _intent(intent)))
 
 
@@ -219,6 +219,6 @@ def _intent(file: str | Path | None) -> Intent:
 def _connect(places: Mapping[str, str]) -> tuple[Connect, ...]:
     found = []
     for host, place in places.items():
-        address, _, port = place.rpartition(":")
-        found.append(Connect(host.lower(), address, int(port)))
+        address, _, port = place.removeprefix("http://").rpartition(":")
+        found.append(Connect(host.lower(), address, int(port), place.startswith("http://")))
     return tuple(found)

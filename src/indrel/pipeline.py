@@ -16,8 +16,9 @@ from indrel.core.address import BARE_HOST, normalise, origin_of, site_key, split
 from indrel.core.intent import DEFAULT_NAME, Intent, read_intent
 from indrel.core.model import Verdict, plural
 from indrel.decide.site import Site, kept_intent
-from indrel.ground.errors import AuditCutShort, IndrelError, InputError, Interrupted, SnapshotError, UsageError
+from indrel.ground.errors import AuditCutShort, IndrelError, InputError, Interrupted, UsageError
 from indrel.snapshot import Snapshot, SnapshotWriter, claimed
+from indrel.snapshot.selection import SUFFIX, Newest, newest
 
 if TYPE_CHECKING:
     from indrel.gather.parsing import ParserPool
@@ -26,7 +27,6 @@ if TYPE_CHECKING:
     from indrel.sources.options import GatherOptions
 
 RUNS = "indrel-runs"
-SUFFIX = ".indrel"
 _CREDENTIAL = re.compile("auth|cookie|token|key|session|secret", re.IGNORECASE)
 
 
@@ -74,20 +74,9 @@ def new_snapshot_path(host: str, folder: Path | None = None) -> Path:
         moment += timedelta(seconds=1)  # two audits in one second
 
 
-def newest_snapshot(folder: Path | None = None, host: str | None = None) -> Path:
-    """The newest snapshot kept by `indrel audit` (of a host, with or without www, if one is given)."""
-    where = folder or Path(RUNS)
-    bare = re.sub(r"[^A-Za-z0-9.-]", "_", host).removeprefix("www.") + "-" if host else ""
-    found = [p for p in where.glob(f"*{SUFFIX}") if p.name.startswith((bare, f"www.{bare}") if bare else "")]
-    if not found:
-        raise SnapshotError(f"no snapshot in {where}/: run `indrel audit ADDRESS` first, or name a snapshot")
-    return max(found, key=lambda p: (p.stat().st_mtime_ns, p.name))
-
-
-def snapshot_for(text: str | None = None) -> Path:
-    """The snapshot that is meant where none is named: of an address given in full the newest of its host."""
-    host = split(text).host if text and "://" in text and normalise(text) else None
-    return newest_snapshot(host=host)
+def newest_snapshot(folder: Path | None = None, host: str | None = None) -> Newest:
+    """The newest snapshot kept by `indrel audit` that read a page (of a host, with or without www, if one is given)."""
+    return newest(folder or Path(RUNS), host)
 
 
 def gather(
@@ -116,7 +105,7 @@ def gather(
         read = opened(kind, source, options)
         host = split(read.base).host
         again = resume and read.resumes
-        path = snapshot or (newest_snapshot(host=host) if again else new_snapshot_path(host))
+        path = snapshot or (newest(Path(RUNS), host, True).path if again else new_snapshot_path(host))
         existed = path.exists()
         cut: IndrelError | None = None
         try:

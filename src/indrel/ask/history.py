@@ -13,6 +13,7 @@ from indrel.checks.headline import name_of
 from indrel.core.model import Cause, Headline, Severity
 from indrel.decide.site import Site
 from indrel.ground.errors import SnapshotError
+from indrel.snapshot.selection import Glance
 
 
 @dataclass(frozen=True)
@@ -107,14 +108,17 @@ def history(runs: Iterable[Run], unreadable: Sequence[tuple[Path, str]] = ()) ->
 
 
 def forgettable(
-    snapshots: Sequence[Path], keep: int | None, older_than: timedelta | None, now: datetime
+    snapshots: Iterable[Glance], keep: int | None, older_than: timedelta | None, now: datetime
 ) -> list[tuple[Path, int]]:
-    """Of one site's snapshots those beyond the newest `keep`, or older than a span, each with its octets; never the newest."""
-    ordered = sorted(snapshots, key=lambda p: (p.stat().st_mtime_ns, p.name), reverse=True)
+    """The snapshots of one site beyond the newest `keep`, or whose audit began longer ago than a span, each with its bytes.
+
+    The newest is never among them, nor is the newest that read a page: queries use that one.
+    """
+    ordered = sorted(snapshots, key=lambda one: (one.started, one.path.name), reverse=True)
+    used = next((one for one in ordered if one.read_pages), None)
     found = []
-    for place, path in enumerate(ordered):
-        stat = path.stat()
-        old = older_than is not None and datetime.fromtimestamp(stat.st_mtime, now.tzinfo) < now - older_than
-        if place and ((keep is not None and place >= keep) or old):
-            found.append((path, stat.st_size))
+    for place, one in enumerate(ordered):
+        old = older_than is not None and datetime.fromisoformat(one.started) < now - older_than
+        if place and one is not used and ((keep is not None and place >= keep) or old):
+            found.append((one.path, one.path.stat().st_size))
     return found

@@ -24,7 +24,8 @@ def name_of(site: Site) -> str:
 def spoken_of(site: Site) -> str:
     """The beginning of every first line: the site, the audit's moment, and whether it left something out."""
     when = moment(site.meta.get("started"))
-    return f"{name_of(site)}, {when}{'' if site.complete else ' (not complete)'}" if when else name_of(site)
+    because = site.meta.get("incomplete_because") or "it was broken off"
+    return f"{name_of(site)}, {when}{'' if site.complete else f', incomplete: {because}'}" if when else name_of(site)
 
 
 def headline(site: Site, found: Sequence[Mark], told: Callable[[Mark], Finding]) -> Headline:

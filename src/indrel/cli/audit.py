@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from indrel.cli import options as opt
+from indrel.cli.snapshots import require_read
 from indrel.cli.talk import ProgressLine, files, say, terminal, write_whole
 from indrel.ground.errors import AuditCutShort, Interrupted, UsageError
 
@@ -147,6 +148,7 @@ def since(baseline: Path, site: Site, verdict: Verdict, wants: Intent) -> Verdic
 
     earlier, old = pipeline.examine(baseline, [c.token for c in site.crawlers], wants)
     try:
+        require_read(earlier)
         new, _ = apart(old.findings, verdict.findings)
         new, _ = known_of(earlier, new, lambda url: url)
         lost = lost_since(earlier, site)

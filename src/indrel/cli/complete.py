@@ -60,7 +60,7 @@ def _sections() -> Iterable[str]:
     from indrel import pipeline
     from indrel.decide.place import section_states
 
-    site = pipeline.open_site(pipeline.newest_snapshot())
+    site = pipeline.open_site(pipeline.newest_snapshot().path)
     try:
         return [name for name, _, _ in section_states(site)]
     finally:

@@ -56,7 +56,7 @@ def sitemap(
     is_file = output.name.endswith((".xml", ".xml.gz")) and not output.is_dir()
     if is_file and gzip and output.suffix != ".gz":
         output = output.with_name(f"{output.name}.gz")
-    with opened(from_snapshot or snapshot, crawler, quiet, intent) as site:
+    with opened(from_snapshot or snapshot, crawler, quiet, intent, must_have_read=True) as site:
         spoken = spoken_of(site)
         after = _under(site, robots) if robots else site
         found = drafts.draft(after, gzip or (is_file and output.suffix == ".gz"), split)
@@ -123,7 +123,7 @@ def robots(
     from indrel.snapshot import Snapshot
 
     term = terminal()
-    with opened(from_snapshot or snapshot, crawler, quiet, intent) as site:
+    with opened(from_snapshot or snapshot, crawler, quiet, intent, must_have_read=True) as site:
         spoken = spoken_of(site)
         found = drafts.draft(site, with_headers)
         after = Site(
@@ -179,7 +179,7 @@ def headers(
     from indrel.core.model import plural
     from indrel.ground.files import write_whole
 
-    with opened(from_snapshot or snapshot, None, quiet, intent) as site:
+    with opened(from_snapshot or snapshot, None, quiet, intent, must_have_read=True) as site:
         found = drafts.draft(site)
         spoken = spoken_of(site)
         where = site.intent.where
@@ -226,7 +226,7 @@ def tickets(
     from indrel.ground.files import write_whole
     from indrel.reports import tickets as drafts
 
-    with opened(from_snapshot or snapshot, crawler, quiet, intent) as site:
+    with opened(from_snapshot or snapshot, crawler, quiet, intent, must_have_read=True) as site:
         found = drafts.draft(verdict_of(site), site)
         spoken = spoken_of(site)
     output.mkdir(parents=True, exist_ok=True)

@@ -37,12 +37,11 @@ def _host(text: str | None) -> str | None:
 def _snapshots(folder: Path | None, host: str | None) -> tuple[str, list[Path]]:
     """The site's name in file names, and its snapshots."""
     from indrel import pipeline
+    from indrel.snapshot.selection import SUFFIX, newest
 
     where = folder or Path(pipeline.RUNS)
-    name = re.sub(r"-[0-9]{8}T[0-9]{6}Z$", "", pipeline.newest_snapshot(where, _host(host)).stem)
-    return name, sorted(
-        p for p in where.glob(f"{name}-*{pipeline.SUFFIX}") if re.search(r"-[0-9]{8}T[0-9]{6}Z$", p.stem)
-    )
+    name = re.sub(r"-[0-9]{8}T[0-9]{6}Z$", "", newest(where, _host(host), True).path.stem)
+    return name, sorted(p for p in where.glob(f"{name}-*{SUFFIX}") if re.search(r"-[0-9]{8}T[0-9]{6}Z$", p.stem))
 
 
 def _audits(
@@ -53,11 +52,13 @@ def _audits(
     from indrel.ask.history import run_of
     from indrel.checks.headline import name_of
     from indrel.core.address import split
+    from indrel.snapshot.selection import SUFFIX, in_order
 
     name = None
     runs, unreadable = [], []
-    newest_first = sorted(where.glob(f"*{pipeline.SUFFIX}"), key=lambda p: (p.stat().st_mtime_ns, p.name), reverse=True)
-    for path in newest_first:
+    files = list(where.glob(f"*{SUFFIX}"))
+    newest_first = [one.path for one in in_order(files)]
+    for path in [*newest_first, *(one for one in files if one not in newest_first)]:
         try:
             with closing(pipeline.open_site(path, crawler, wants)) as site:
                 name = name or (name_of(site) if host is None else None)
@@ -182,19 +183,23 @@ def forget(
     """Remove old snapshots of a site, never the newest; says what that frees, and asks first."""
     from indrel.ask.history import forgettable
     from indrel.core.model import plural
+    from indrel.snapshot.selection import in_order
 
     if keep is None and older_than is None:
         raise UsageError("say which: --keep N or --older-than D")
     name, paths = _snapshots(folder, host)
-    found = forgettable(paths, keep, _span(older_than), datetime.now(UTC))
+    known = in_order(paths)
+    if odd := len(paths) - len(known):
+        say(f"{plural(odd, 'file')} cannot be read and {'stays' if odd == 1 else 'stay'}", quiet)
+    found = forgettable(known, keep, _span(older_than), datetime.now(UTC))
     freed = sum(size for _, size in found) / 1e6
     if not found:
         others = (
-            "" if paths else "; only files that an audit named itself (HOST-20261123T080000Z.indrel) are ever removed"
+            "" if known else "; only files that an audit named itself (HOST-20261123T080000Z.indrel) are ever removed"
         )
-        print(f"{name}: nothing to forget, of {plural(len(paths), 'snapshot')}{others}")
+        print(f"{name}: nothing to forget, of {plural(len(known), 'snapshot')}{others}")
         return
-    print(f"{name}: {plural(len(found), 'snapshot')} of {len(paths):,} to remove, {freed:,.1f} MB")
+    print(f"{name}: {plural(len(found), 'snapshot')} of {len(known):,} to remove, {freed:,.1f} MB")
     for path, size in found:
         say(f"  {path}  {size / 1e6:,.1f} MB", quiet)
     if not yes and not typer.confirm("Remove them?", err=True):

@@ -9,7 +9,7 @@ import typer
 
 from indrel.cli import options as opt
 from indrel.cli.answered import answers
-from indrel.cli.snapshots import opened
+from indrel.cli.snapshots import newest, opened
 from indrel.cli.talk import out_console, say, terminal, write_json
 from indrel.ground.errors import UsageError
 
@@ -59,7 +59,7 @@ def show(
 
     wants = pipeline.load_intent(file)
     try:
-        site = pipeline.open_site(snapshot or pipeline.newest_snapshot(), None, wants)
+        site = pipeline.open_site(snapshot or newest(quiet=quiet), None, wants)
     except SnapshotError:
         if snapshot:
             raise

@@ -14,7 +14,7 @@ import typer
 from indrel.cli import complete
 from indrel.cli import options as opt
 from indrel.cli.answered import answers
-from indrel.cli.snapshots import opened
+from indrel.cli.snapshots import newest, opened
 from indrel.cli.talk import out_console, say, terminal, write_json
 from indrel.ground.errors import UsageError
 
@@ -299,16 +299,13 @@ def status(
 @contextmanager
 def _opened_if_any(snapshot: Path | None, quiet: bool) -> Iterator[Site | None]:
     """The snapshot named, or the newest; None where there is none."""
-    from indrel import pipeline
     from indrel.ground.errors import SnapshotError
 
     try:
-        path = snapshot or pipeline.newest_snapshot()
+        path = snapshot or newest(quiet=quiet)
     except SnapshotError:
         yield None
         return
-    if snapshot is None:
-        say(f"from {path}", quiet)
     with opened(path, None, quiet) as site:
         yield site
 

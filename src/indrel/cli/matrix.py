@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from indrel.cli import options as opt
+from indrel.cli.snapshots import newest
 from indrel.cli.talk import say, terminal, write_json
 from indrel.ground.errors import UsageError
 from indrel.ground.plain import field
@@ -64,10 +65,7 @@ def matrix(
     if file and snapshot is None and is_snapshot(file):
         snapshot, file = Path(file), None
     if snapshot or file is None:
-        path = snapshot or pipeline.newest_snapshot()
-        if snapshot is None:
-            say(f"from {path}", quiet)
-        site = pipeline.open_site(path, None)
+        site = pipeline.open_site(snapshot or newest(quiet=quiet), None)
     try:
         options = GatherOptions(crawlers=(), rate=0, timeout=timeout, connect=opt.parse_connect(connect))
         rows = _rows(site, file, options)

@@ -9,6 +9,7 @@ import typer
 from indrel.cli import complete
 from indrel.cli import options as opt
 from indrel.cli.answered import answers
+from indrel.cli.snapshots import newest
 from indrel.cli.talk import ProgressLine, say, terminal, write_json
 from indrel.ground.errors import UsageError
 
@@ -56,9 +57,7 @@ def recheck(
     given = [text for text in (str(snapshot) if snapshot else None, *(urls or ())) if text]
     if snapshot is not None and (from_snapshot is not None or not snapshot.is_file()):
         snapshot, urls = None, given  # the first argument is an address
-    path = from_snapshot or snapshot or pipeline.newest_snapshot()
-    if from_snapshot is None and snapshot is None:
-        say(f"from {path}", quiet)
+    path = from_snapshot or snapshot or newest(quiet=quiet)
     wants = pipeline.load_intent(intent)
     site, verdict = pipeline.examine(path, None, wants)
     named = [pipeline.page_address(text, site) for text in urls or ()]

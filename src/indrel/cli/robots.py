@@ -14,6 +14,7 @@ from indrel.cli import options as opt
 from indrel.cli.answered import answers
 from indrel.cli.checked import code_of
 from indrel.cli.matrix import matrix
+from indrel.cli.snapshots import newest, require_read
 from indrel.cli.talk import out_console, say, terminal, write_json
 from indrel.ground.errors import InputError, UsageError
 
@@ -314,7 +315,6 @@ def impact(
     quiet: opt.QuietOption = False,
 ) -> None:
     """Say which known addresses change state if NEW goes live; exit 1 if a wanted one would be barred."""
-    from indrel import pipeline
     from indrel.ask.robots.impact import impact
     from indrel.ask.robots.loaded import Loaded, load
     from indrel.ask.robots.placed import in_place, of_list
@@ -335,10 +335,11 @@ def impact(
             sites = [of_list(one, urls, crawlers, Path(folder)) for one in (first, second)]
         else:
             if snapshot is None:
-                snapshot = pipeline.newest_snapshot()
-                say(f"from {snapshot}", quiet)
+                snapshot = newest(quiet=quiet)
             sites = [in_place(snapshot, crawlers, one) for one in loaded]
         try:
+            if snapshot:
+                require_read(sites[0])
             found = impact(*sites)
             origin, subject = sites[0].base_origin, spoken_of(sites[0]) if snapshot else ""
         finally:

@@ -13,6 +13,29 @@ if TYPE_CHECKING:
     from indrel.decide.site import Site
 
 
+def newest(about: str | None = None, quiet: bool = False) -> Path:
+    """The newest snapshot in `indrel-runs/`, of the host of `about` if that is a full URL; says which, and what it passed over."""
+    from indrel import pipeline
+    from indrel.core.address import normalise, split
+
+    host = split(about).host if about and "://" in about and normalise(about) else None
+    found = pipeline.newest_snapshot(host=host)
+    for note in found.passed_over:
+        say(note)
+    say(f"from {found.path}", quiet)
+    return found.path
+
+
+def require_read(site: Site) -> None:
+    """Raise AuditCutShort for an audit that read no page of its site: nothing rests on it."""
+    from indrel.ground.errors import AuditCutShort
+
+    if not site.one("SELECT count(*) FROM fact WHERE site AND read AND status IS NOT NULL"):
+        raise AuditCutShort(
+            f"{site.snapshot.path}: its audit read no page of the site, so nothing can be said; audit it again"
+        )
+
+
 @contextmanager
 def opened(
     path: Path | None,
@@ -21,6 +44,7 @@ def opened(
     intent: Path | None = None,
     about: str | None = None,
     memory: str | None = None,
+    must_have_read: bool = False,
 ) -> Iterator[Site]:
     """The named snapshot, or the newest in `indrel-runs/` (of the host of `about`, where that is an address in full),
     seen by the crawlers asked for."""
@@ -28,11 +52,11 @@ def opened(
     from indrel.cli.options import doubt_crawlers
 
     doubt_crawlers(crawler, quiet)
-    if path is None:
-        path = pipeline.snapshot_for(about)
-        say(f"from {path}", quiet)
+    path = path or newest(about, quiet)
     site = pipeline.open_site(path, crawler, pipeline.load_intent(intent), memory)
     try:
+        if must_have_read:
+            require_read(site)
         yield site
     finally:
         site.close()
