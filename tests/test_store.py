@@ -2,18 +2,25 @@
 
 from __future__ import annotations
 
+import gzip
+import json
 from pathlib import Path
 from typing import Any
 
+import duckdb
 import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from indrel.checks import verdict_of
+from indrel.core.crawlers import resolve
+from indrel.decide.site import Site
 from indrel.gather.recorder import Recorder
+from indrel.ground.errors import SnapshotError
 from indrel.snapshot import Snapshot, SnapshotWriter
 from indrel.snapshot.columns import Masked
-from indrel.snapshot.schema import TABLES
+from indrel.snapshot.schema import DECIDED, FORMATS, TABLES, VERSION, Format
 
 _FITS: dict[str, Any] = {"BLOB": b"x", "VARCHAR[]": ["x"], "BOOLEAN": True, "DOUBLE": 0.5, "VARCHAR": "x"}
 _MOST = {"SMALLINT": 1 << 15, "INTEGER": 1 << 31, "BIGINT": 1 << 63, "UTINYINT": 1 << 8, "UBIGINT": 1 << 64}
@@ -84,3 +91,66 @@ def test_a_url_whose_facts_do_not_fit_is_unread(tmp_path: Path) -> None:
         ((number, problem),) = found.rows("SELECT address, problem FROM page")
         assert number == 1 and problem.startswith("could not be kept: ")
         assert found.rows("SELECT origin, status, known FROM robots") == [("https://api.sarnfell.example", None, False)]
+
+
+# ---------------------------------------------------------------- formats
+
+DATA = Path(__file__).parent / "data"
+
+
+def of_format(number: int, folder: Path) -> Path:
+    path = folder / f"format-{number}.indrel"
+    path.write_bytes(gzip.decompress((DATA / f"{path.name}.gz").read_bytes()))
+    return path
+
+
+def facts(path: Path) -> dict[str, Any]:
+    with Snapshot(path) as found:
+        return {table: sorted(map(repr, found.rows(f"SELECT * FROM {table}"))) for table in TABLES if table != "meta"}
+
+
+@pytest.mark.parametrize("number", FORMATS)
+def test_a_snapshot_of_every_format_is_read(number: int, indrel: Any, tmp_path: Path) -> None:
+    """Each format since 6 answers every query as today's does, and no query changes a fact of it."""
+    path, newest = of_format(number, tmp_path), of_format(VERSION, tmp_path)
+    before = facts(path)
+    report = json.loads(indrel("audit", path, "--json", "--fail-on=never", code=0).stdout)
+    assert report["verdict"]["lost"] == 2 and report["counts"]["findings"] == {"stop": 0, "fix": 3, "ask": 2, "note": 0}
+    rows = [json.loads(line) for line in indrel("list", path, "--json", code=0).stdout.splitlines()]
+    assert {r["url"].rpartition("/")[2]: r["states"]["*"] for r in rows if r["states"]["*"] != "open"} == {
+        "": "hidden", "over-sarn.html": "folded", "old.html": "barred", "gone.html": "gone",
+    }  # fmt: skip
+    assert "Disallow: /old" in indrel("explain", "/old.html", "--from", path, code=0).stdout
+    compared = json.loads(indrel("compare", path, newest, "--json", code=0).stdout)
+    assert compared["states"] == [] and compared["findings_new"] == [] and compared["findings_gone"] == []
+    assert indrel("history", "--in", tmp_path, code=0).stderr == ""
+    assert facts(path) == before
+
+
+def test_an_older_format_lacks_what_it_does_not_know(
+    indrel: Any, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A column and a table that came later are null and empty in an older file; it is brought up to date only to be gone on with."""
+    path = of_format(VERSION, tmp_path)
+    had = {table: dict(columns) for table, columns in TABLES.items() if table != "elsewhere"}
+    del had["page"]["heading"]
+    with duckdb.connect(str(path)) as con:
+        con.execute(
+            "DROP TABLE elsewhere; ALTER TABLE page DROP COLUMN heading; UPDATE meta SET value = '5' WHERE name = 'schema'"
+        )
+    with pytest.raises(SnapshotError, match="much older Indrel"):
+        Snapshot(path)
+    monkeypatch.setitem(FORMATS, 5, Format(had, DECIDED))
+    with Snapshot(path) as old:
+        assert old.rows("SELECT DISTINCT heading FROM page") == [(None,)] and old.rows("SELECT * FROM elsewhere") == []
+        assert old.meta["decided"] is None and verdict_of(Site(old, resolve(["*"]))).headline.lost == 2
+    with SnapshotWriter(path, resume=True) as writer:
+        assert writer.meta["schema"] == VERSION
+    with Snapshot(path) as now:
+        assert not now.is_older and now.rows("SELECT count(heading), count(*) FROM page") == [(0, 4)]
+
+
+def test_the_newest_format_is_kept_as_a_file() -> None:
+    assert {f"format-{n}.indrel.gz" for n in FORMATS} == {p.name for p in DATA.glob("format-*")} and max(
+        FORMATS
+    ) == VERSION

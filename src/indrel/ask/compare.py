@@ -58,10 +58,7 @@ class StateChange:
 
 @dataclass(frozen=True)
 class Edit:
-    """Changes that one edit explains: same states, same section, same rule, directive, canonical or status.
-
-    `evidence` is what makes the state now, `was` what made the earlier one and is gone.
-    """
+    """Changes that one edit explains: `evidence` is what makes the state now, `was` what made the earlier one and is gone."""
 
     before: str
     after: str

@@ -8,7 +8,6 @@ from datetime import datetime, timedelta
 from pathlib import Path
 
 from indrel.checks import verdict_of
-from indrel.checks.causes import place_of
 from indrel.checks.headline import name_of
 from indrel.core.model import Cause, Headline, Severity
 from indrel.decide.site import Site
@@ -27,7 +26,7 @@ class Run:
     headline: Headline
     states: dict[str, dict[str, int]]
     findings: dict[str, int]
-    causes: dict[tuple[str, ...], Cause]
+    causes: dict[str, Cause]
 
     def as_json(self) -> dict[str, object]:
         return {
@@ -40,6 +39,7 @@ class Run:
 class Span:
     """One cause over time: the first audit that had it, the last, and the first complete one after it that had it no more."""
 
+    id: str
     check: str
     severity: str
     section: str
@@ -75,7 +75,7 @@ def run_of(site: Site, path: Path) -> Run:
     causes = {}
     for cause in verdict.causes:
         if not cause.accepted:
-            causes[cause.check, *place_of(cause.findings[0])] = replace(cause, findings=())
+            causes[cause.id] = replace(cause, findings=())
     return Run(
         path, name_of(site), str(site.meta.get("started") or ""), verdict.complete, verdict.headline, verdict.states,
         {s.word: verdict.count(s) for s in Severity}, causes,
@@ -89,7 +89,7 @@ def history(runs: Iterable[Run], unreadable: Sequence[tuple[Path, str]] = ()) ->
         raise SnapshotError(
             "no snapshot of it could be read here: run `indrel audit ADDRESS` first, or say --in FOLDER"
         )
-    seen: dict[tuple[str, ...], list[Run]] = {}
+    seen: dict[str, list[Run]] = {}
     for run in ordered:
         for key in run.causes:
             seen.setdefault(key, []).append(run)
@@ -99,7 +99,7 @@ def history(runs: Iterable[Run], unreadable: Sequence[tuple[Path, str]] = ()) ->
         after = [r for r in ordered if (r.started, r.path.name) > (last.started, last.path.name) and r.complete]
         cause = last.causes[key]
         spans.append(
-            Span(cause.check, cause.severity.word, cause.section, cause.count, cause.summary, there[0].started, last.started,
+            Span(cause.id, cause.check, cause.severity.word, cause.section, cause.count, cause.summary, there[0].started, last.started,
                  after[0].started if after else None)
         )  # fmt: skip
     rank = {s.word: -s.value for s in Severity}

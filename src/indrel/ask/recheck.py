@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 from indrel.ask.unknown import rests_on, rests_on_all
-from indrel.core.model import Finding, Severity
+from indrel.core.model import Cause, Finding, Severity
 from indrel.decide.site import Site
+from indrel.ground.errors import UsageError
+
+_OLD = re.compile(r"c?[0-9]{1,3}", re.IGNORECASE)
+"""A cause as reports numbered it before causes had ids."""
 
 MOST_BESIDE = 200
 """Addresses beside one finding that are asked for again."""
@@ -40,6 +45,26 @@ class Rechecked:
         """Whether anything as grave is still there or new."""
         now = [*self.still, *(after for _, after in self.changed), *self.new]
         return any(f.severity.value >= severity.value for f in now)
+
+
+def causes_named(causes: Iterable[Cause], given: Sequence[str]) -> list[str]:
+    """The ids of causes that were named by prefixes. Raises UsageError for one that names none, or several."""
+    ids = {cause.id: cause.short for cause in causes}
+    found = []
+    for word in given:
+        if _OLD.fullmatch(word):
+            raise UsageError(
+                f"{word} is a number from an older report: causes have ids now, such as {next(iter(ids.values()), 'c7f3a')}; "
+                "`indrel report --all -o x.md` shows them, and --check ID chooses by check"
+            )
+        hits = [id for id in ids if id.startswith(word.lower())]
+        if len(hits) != 1:
+            several = f"it begins {len(hits)} ids: {', '.join(sorted(ids[h] for h in hits)[:5])}"
+            raise UsageError(
+                f"no cause {word} here: {several if hits else 'it may be fixed, or be of another snapshot'}"
+            )
+        found += hits
+    return found
 
 
 def chosen(

@@ -7,11 +7,13 @@ is one cause, whatever sections it reaches.
 
 from __future__ import annotations
 
+import hashlib
 import re
 from collections import Counter
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
+from itertools import pairwise
 from urllib.parse import unquote
 
 from indrel.checks.catalogue import checks
@@ -37,12 +39,14 @@ _LEADS_TO = re.compile(r"(http-equiv\s*=\s*[\"']?refresh\b.*?\burl\s*=)[^\">]*",
 """Where a refresh leads: that is each page's own, as its address is."""
 
 Key = tuple[str, ...]
+SHORTEST = 5
+"""Characters of a cause's id that are shown at least."""
 
 
 @dataclass(slots=True)
 class Mark:
-    """What of a finding decides whether it is told, and with which others: `number` is its place among all that was found;
-    `accepted` and `cause` (from 1) come as they are known."""
+    """What of a finding decides whether it is reported, and with which others: `number` is its place among all that was
+    found; `accepted` and `cause` (the id) come as they are known."""
 
     number: int
     check: str
@@ -54,7 +58,7 @@ class Mark:
     mend: str
     place: Key
     accepted: Accepted | None = None
-    cause: int = 0
+    cause: str = ""
 
     @property
     def address(self) -> str:
@@ -82,11 +86,11 @@ def place_of(finding: Finding) -> Key:
 def line_of(line: Evidence, section: str, *urls: str) -> Key:
     """The place to edit that a line stands for, as it speaks of addresses of a section."""
     if line.kind == "robots":
-        return ("robots", line.where, str(line.line), line.text)
+        return ("robots", line.where, line.text)
     if line.kind == "sitemap":
         return ("sitemap", line.where)
     if line.kind == "intent":
-        return ("intent", line.where, str(line.line))
+        return ("intent", line.where, line.text)
     text = _LEADS_TO.sub(r"\1", line.text) if line.kind == "tag" else line.text
     text = pattern(text, list(dict.fromkeys((*urls, line.where))))
     return (line.kind, text) if line.kind in DIRECTIVES else (line.kind, section, text)
@@ -198,12 +202,29 @@ def mark_of(finding: Finding, number: int) -> Mark:
 def gather_causes(findings: Sequence[Finding]) -> tuple[list[Finding], list[Cause]]:
     """Group findings by check and place to edit; the worst and largest first."""
     groups = by_cause([mark_of(f, n) for n, f in enumerate(findings)])
-    marked = [replace(findings[m.number], cause=f"c{m.cause}") for members in groups for m in members]
+    marked = [replace(findings[m.number], cause=m.cause) for members in groups for m in members]
     return marked, causes_of(groups, marked)
 
 
+def id_of(check: str, place: Key, relation: str | None = None) -> str:
+    """The id of a cause: of its check, its relation, and the file and text to edit, never of a line's number."""
+    told = "\0".join((check, relation or "", *place)).encode("utf-8", "surrogatepass")
+    return "c" + hashlib.blake2b(told, digest_size=5).hexdigest()
+
+
+def shortened(ids: Iterable[str]) -> dict[str, str]:
+    """Each id as its shortest prefix that is unique among them, `c` and four digits at least."""
+    ordered = sorted(set(ids))
+    least = dict.fromkeys(ordered, SHORTEST)
+    for one, other in pairwise(ordered):
+        alike = next((n for n, (a, b) in enumerate(zip(one, other, strict=True)) if a != b), len(one))
+        for each in (one, other):
+            least[each] = max(least[each], alike + 1)
+    return {one: one[:length] for one, length in least.items()}
+
+
 def by_cause(marks: Iterable[Mark]) -> list[list[Mark]]:
-    """Marks grouped by check and place to edit, the worst and largest first; each is given the number of its cause."""
+    """Marks grouped by check and place to edit, the worst and largest first; each is given the id of its cause."""
     groups: dict[tuple[str, Key, bool], list[Mark]] = {}
     for mark in marks:
         groups.setdefault((mark.check, mark.place, mark.accepted is not None), []).append(mark)
@@ -222,27 +243,30 @@ def by_cause(marks: Iterable[Mark]) -> list[list[Mark]]:
         )
 
     found = []
-    for number, (_, members) in enumerate(sorted(groups.items(), key=order), 1):
+    for (check, place, _), members in sorted(groups.items(), key=order):
         members.sort(key=lambda m: (-m.severity.weight, m.url))
+        cause = id_of(check, place)
         for mark in members:
-            mark.cause = number
+            mark.cause = cause
         found.append(members)
     return found
 
 
-def causes_of(groups: Iterable[Sequence[Mark]], findings: Sequence[Finding]) -> list[Cause]:
+def causes_of(groups: Sequence[Sequence[Mark]], findings: Sequence[Finding]) -> list[Cause]:
     """The causes of groups of marks; `findings` are theirs, in the same order."""
     causes: list[Cause] = []
     begin = 0
-    for members in groups:
+    shorts = shortened(members[0].cause for members in groups)
+    for rank, members in enumerate(groups, 1):
         first, count = members[0], len(members)
         about = checks()[first.check]
         sections = Counter(m.section for m in members).most_common()
         summary = findings[begin].message if count == 1 else about.summary
         causes.append(
             Cause(
-                f"c{first.cause}", first.check, first.cls, Severity(max(m.severity.weight for m in members)), sections[0][0],
+                first.cause, first.check, first.cls, Severity(max(m.severity.weight for m in members)), sections[0][0],
                 count, summary, first.mend or about.mend, findings[begin : begin + count], first.accepted, sections=dict(sections),
+                rank=rank, short=shorts[first.cause],
             )
         )  # fmt: skip
         begin += count

@@ -80,7 +80,7 @@ class Collected:
                     severity=m.severity,
                     crawlers=m.crawlers,
                     accepted=m.accepted,
-                    cause=f"c{m.cause}",
+                    cause=m.cause,
                 )
                 for m in marks
             )
@@ -97,7 +97,7 @@ class Collected:
         told = pa.table({
             "id": pa.array(range(len(marks)), pa.int32()),
             "number": pa.array([m.number for m in marks], pa.int32()),
-            "cause": pa.array([m.cause - 1 for m in marks], pa.int32()),
+            "cause": pa.array([m.cause for m in marks], pa.string()),
             "severity": pa.array([m.severity.weight for m in marks], pa.uint8()),
             "crawlers": pa.array([m.crawlers for m in marks], pa.list_(pa.string())),
             "accepted": pa.array([m.accepted.because if m.accepted else None for m in marks], pa.string()),
@@ -176,7 +176,7 @@ def as_rows(findings: Iterable[Finding], first: int = 0) -> dict[str, list[tuple
     for n, f in enumerate(findings, first):
         rows.append(
             (
-                n, int(f.cause[1:] or 0) - 1, f.check, f.cls.value, f.severity.weight, f.url, f.crawlers, f.message, f.also, f.section,
+                n, f.cause, f.check, f.cls.value, f.severity.weight, f.url, f.crawlers, f.message, f.also, f.section,
                 f.accepted.because if f.accepted else None, f.accepted.until if f.accepted else None,
             )
         )  # fmt: skip
@@ -205,7 +205,7 @@ def read(
     return [
         Finding(
             check=check, cls=CheckClass(cls), severity=Severity(severity), url=url, crawlers=tuple(crawlers), message=message,
-            evidence=tuple(evidence.get(number, ())), also=tuple(also), section=section, cause=f"c{cause + 1}",
+            evidence=tuple(evidence.get(number, ())), also=tuple(also), section=section, cause=cause,
             accepted=Accepted(accepted, until) if accepted is not None else None,
         )
         for number, cause, check, cls, severity, url, crawlers, message, also, section, accepted, until in rows

@@ -5,8 +5,10 @@ from __future__ import annotations
 import json
 from collections.abc import Iterable, Sequence
 from dataclasses import asdict
+from itertools import accumulate
 from typing import Any
 
+from indrel.checks.causes import shortened
 from indrel.checks.findings import MOST_HELD, Rows, as_rows, read
 from indrel.core.model import Accepted, Cause, CheckClass, Finding, Headline, Severity, Skipped, Verdict
 from indrel.decide.site import Site
@@ -56,7 +58,7 @@ def keep(site: Site, verdict: Verdict) -> None:
 def _cause_rows(verdict: Verdict) -> list[tuple[Any, ...]]:
     return [
         (
-            n, c.check, c.cls.value, c.severity.value, c.section, json.dumps(c.sections), c.count, c.summary, c.mend, c.share,
+            n, c.id, c.check, c.cls.value, c.severity.value, c.section, json.dumps(c.sections), c.count, c.summary, c.mend, c.share,
             list(c.others),
         )
         for n, c in enumerate(verdict.causes)
@@ -88,19 +90,22 @@ def _read(site: Site, decided: dict[str, Any]) -> Verdict:
 
 
 def _causes(site: Site, findings: Sequence[Finding]) -> Iterable[Cause]:
+    rows = site.rows(
+        "SELECT id, name, check_id, cls, severity, section, sections, count, summary, mend, share, others FROM cause ORDER BY id"
+    )
+    begins = [0, *accumulate(row[7] for row in rows)]
     accepted = {
-        cause: Accepted(because, until)
-        for cause, because, until in site.rows(
-            """SELECT cause, arg_min(accepted, id), arg_min(until, id) FILTER (until IS NOT NULL) FROM finding
-            WHERE accepted IS NOT NULL GROUP BY cause"""
+        at: Accepted(because, until)
+        for at, because, until in site.rows(
+            "SELECT id, accepted, until FROM finding WHERE accepted IS NOT NULL AND id IN (SELECT unnest(?::INTEGER[]))",
+            [begins],
         )
     }
-    begin = 0
-    for number, check, cls, severity, section, sections, count, summary, mend, share, others in site.rows(
-        "SELECT id, check_id, cls, severity, section, sections, count, summary, mend, share, others FROM cause ORDER BY id"
+    shorts = shortened(row[1] for row in rows)
+    for begin, (number, name, check, cls, severity, section, sections, count, summary, mend, share, others) in zip(
+        begins, rows, strict=False
     ):
         yield Cause(
-            f"c{number + 1}", check, CheckClass(cls), Severity(severity), section, count, summary, mend,
-            findings[begin : begin + count], accepted.get(number), share, tuple(others), json.loads(sections),
+            name, check, CheckClass(cls), Severity(severity), section, count, summary, mend, findings[begin : begin + count],
+            accepted.get(begin), share, tuple(others), json.loads(sections), number + 1, shorts[name],
         )  # fmt: skip
-        begin += count

@@ -62,7 +62,7 @@ def recheck(
     site, verdict = pipeline.examine(path, None, wants)
     named = [pipeline.page_address(text, site) for text in urls or ()]
     stood = list(verdict.findings)
-    before = again.chosen(stood, check or (), cause or (), named)
+    before = again.chosen(stood, check or (), again.causes_named(verdict.causes, cause or ()), named)
     asked = again.addresses(site, before, named)
     unread_then = again.unread(site, asked)
     picked = set(before)

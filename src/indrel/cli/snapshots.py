@@ -30,7 +30,7 @@ def require_read(site: Site) -> None:
     """Raise AuditCutShort for an audit that read no page of its site: nothing rests on it."""
     from indrel.ground.errors import AuditCutShort
 
-    if not site.one("SELECT count(*) FROM fact WHERE site AND read AND status IS NOT NULL"):
+    if not site.read_a_page:
         raise AuditCutShort(
             f"{site.snapshot.path}: its audit read no page of the site, so nothing can be said; audit it again"
         )

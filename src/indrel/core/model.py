@@ -131,11 +131,12 @@ def subject_address(check: str, url: str) -> str:
 
 @dataclass(frozen=True, slots=True)
 class Cause:
-    """Findings that one edit would mend.
+    """Findings that one edit would fix.
 
-    `section` is the one that most of them are in, `sections` says how many are in each. `share` is of the pages
-    read in the section, for causes of pages; `others` are the few pages there that are not concerned. `accepted` says why
-    all its findings are accepted, if they are.
+    `id` is `c` and ten hexadecimal digits, the same in every audit that has the cause; `short` is as much of it as tells it
+    from the other causes of this audit; `rank` is its place in the order of harm, from 1. `section` is the one that most of
+    the findings are in, `sections` says how many are in each. `share` is of the pages read in the section, for causes of
+    pages; `others` are the few pages there that are not concerned. `accepted` says why all its findings are accepted.
     """
 
     id: str
@@ -151,10 +152,14 @@ class Cause:
     share: float | None = None
     others: tuple[str, ...] = ()
     sections: dict[str, int] = field(default_factory=dict)
+    rank: int = 0
+    short: str = ""
 
     def as_json(self) -> dict[str, object]:
         doc: dict[str, object] = {
             "id": self.id,
+            "rank": self.rank,
+            "relation": None,
             "check": self.check,
             "class": self.cls.value,
             "severity": self.severity.word,

@@ -223,6 +223,11 @@ class Site:
         return of_folder and not self.rows("SELECT 1 FROM answer WHERE address = ?", [self.start_id])
 
     @property
+    def read_a_page(self) -> bool:
+        """Whether the audit got a response to any URL of its site: nothing rests on one that did not."""
+        return bool(self.one("SELECT count(*) FROM fact WHERE site AND read AND status IS NOT NULL"))
+
+    @property
     def complete(self) -> bool:
         return bool(self.meta.get("complete"))
 

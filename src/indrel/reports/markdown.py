@@ -15,13 +15,25 @@ EXAMPLES = 5
 NOTES = 3
 
 
-_LIVE = re.compile(r"([@#:!~%$&^](?=\S)|www(?=\.)|(?<=[A-Za-z0-9])\.(?=[A-Za-z]))")
-"""What makes a mention, a reference, a link or an address of plain text, in comments: a backslash does not stop it."""
+_PLACE = re.compile(r"(?:https?://|www\.|(?:[\w-]+\.)+[A-Za-z]{2,})[^\s,;()<>\"“”`]*", re.IGNORECASE)
+"""A URL, a host or a file's name: a reader of Markdown would make a link of it."""
+
+_LIVE = re.compile(r"[@#:!~%$&^](?=\S)")
+"""What makes a mention or a reference of plain text, in comments: a backslash does not stop it."""
 
 
 def text(value: str) -> str:
     """A text in which nothing is taken for Markdown or HTML, and nothing comes alive as a mention or a link."""
-    return re.sub(r"([\\`*_{}\[\]()#+!|<>~&])", r"\\\1", _LIVE.sub("\\1\u2060", safe(value)))
+    shown, found, at = safe(value), "", 0
+    for place in _PLACE.finditer(shown):
+        name = place[0].rstrip(".:!?'")
+        found += _words(shown[at : place.start()]) + code(name)
+        at = place.start() + len(name)
+    return found + _words(shown[at:])
+
+
+def _words(value: str) -> str:
+    return re.sub(r"([\\`*_{}\[\]()#+!|<>~&])", r"\\\1", _LIVE.sub(lambda m: f"{m[0]}\u2060", value))
 
 
 def prose(message: str) -> str:
@@ -86,7 +98,7 @@ def _cause(cause: Cause, origin: str) -> list[str]:
     first = cause.findings[0]
     count = f", {cause.count:,} ×" if cause.count > 1 else ""
     lines = [
-        f"### {cause.id} {cause.check} in {code(cause.section)}{count}", "",
+        f"### {cause.short} {cause.check} in {code(cause.section)}{count}", "",
         prose(first.message if cause.count == 1 else cause.summary), "",
     ]  # fmt: skip
     for evidence in first.evidence[:3]:

@@ -58,7 +58,7 @@ def _result(finding: Finding, used: list[str], folder: Path | None, verdict: Ver
         "level": LEVELS[finding.severity],
         "message": {"text": _words(f"{finding.url}: {finding.message}")},
         "locations": places[:1],
-        "partialFingerprints": {"subject/v1": f"{finding.check} {finding.url}"},
+        "partialFingerprints": {"subject/v1": f"{finding.check} {finding.url}", "cause/v1": finding.cause},
         "properties": {"url": finding.url, "crawlers": list(finding.crawlers), "cause": finding.cause},
     }
     if places[1:]:

@@ -189,7 +189,7 @@ class Terminal:
         if cause.count == 1 and first.evidence and first.evidence[0].where == first.url:
             where = ""  # the place is named just below
         self.pieces(
-            (f"  {cause.id:<4} ", "dim"),
+            (f"  {cause.short:<5}  ", "dim"),
             (f"{count}{cause.check}", STYLES[cause.severity]),
             (f"{where}: {said}", ""),
             hang=7,
@@ -264,7 +264,7 @@ class Terminal:
             accepted = cause.accepted
             until = f" (until {accepted.until})" if accepted and accepted.until else ""
             because = accepted.because if accepted else ""
-            self.pieces((f"  {cause.id:<5}", "dim"), (f"{cause.check}  {cause.section}  ", ""),
+            self.pieces((f"  {cause.short:<5}  ", "dim"), (f"{cause.check}  {cause.section}  ", ""),
                         (f"{cause.count:,} ×  " if cause.count > 1 else "", ""), (f"{because}{until}", "dim"))  # fmt: skip
 
     def _causes(self, causes: list[Cause], severity: Severity, origin: str) -> None:
@@ -280,7 +280,7 @@ class Terminal:
         """One cause: its name, what it is, the line that does it, the mend, some addresses; others like it in brief."""
         count = f"  {cause.count:,} ×" if cause.count > 1 else ""
         pieces = [
-            (f"  {cause.id:<5}", "dim"),
+            (f"  {cause.short:<5}  ", "dim"),
             (cause.check, STYLES[cause.severity]),
             (f"  {_sections(cause)}", ""),
             (count, "bold"),
@@ -299,7 +299,7 @@ class Terminal:
             self.line(f"that is {cause.share:.0%} of the pages read in {cause.section}{but}", "dim", indent=13, hang=2)
         if others:
             number = sum(c.count for c in others)
-            ids = _runs([int(cause.id[1:]) for cause in others])
+            ids = _ids(others)
             urls = [f.url for c in others for f in c.findings]
             self.pieces(("       also  ", "dim"), (f"{ids}: ", "dim"), (self._some(urls, origin, number), ""))
         self.line(f"mend  {cause.mend}", "green", indent=7, hang=6)
@@ -365,16 +365,10 @@ def alike(causes: list[Cause]) -> list[list[Cause]]:
     return list(groups.values())
 
 
-def _runs(numbers: Sequence[int]) -> str:
-    """The ids of causes in few words: `c3`, `c2 to c7`, `c3 and c6`."""
-    runs: list[list[int]] = []
-    for number in numbers:
-        if runs and runs[-1][-1] == number - 1:
-            runs[-1].append(number)
-        else:
-            runs.append([number])
-    ids = [[f"c{run[0]} to c{run[-1]}"] if len(run) > 2 else [f"c{number}" for number in run] for run in runs]
-    return listing([one for run in ids for one in run])
+def _ids(causes: Sequence[Cause]) -> str:
+    """The ids of causes in few words."""
+    shown = [cause.short for cause in causes[:4]]
+    return listing([*shown, *([f"{len(causes) - 4:,} more causes"] if len(causes) > 4 else [])])
 
 
 def _sections(cause: Cause) -> str:

@@ -19,7 +19,7 @@ MOST_URLS = 30
 def draft(verdict: Verdict, site: Site, least: Severity = Severity.ASK) -> dict[str, bytes]:
     """Tickets by file name, for the causes from a severity on that are not accepted."""
     return {
-        f"{int(c.id[1:]):04}-{c.check}.md": _ticket(c, site).encode("utf-8", "backslashreplace")
+        f"{c.rank:04}-{c.check}-{c.short}.md": _ticket(c, site).encode("utf-8", "backslashreplace")
         for c in verdict.causes
         if c.severity.value >= least.value and not c.accepted
     }
@@ -67,7 +67,7 @@ def _commands(cause: Cause, site: Site) -> Iterable[str]:
     first, snapshot = cause.findings[0], site.snapshot.path
     if site.meta["source"]["kind"] == "site":
         yield "# asks again just for these; ends with 0 when all is mended"
-        yield f"indrel recheck {_quoted(str(snapshot))} --cause {cause.id}"
+        yield f"indrel recheck {_quoted(str(snapshot))} --cause {cause.short}"
     else:
         yield "# reads the build again, and shows what is left"
         yield f"indrel audit {_quoted(str(site.meta['source']['location']))} --base {_quoted(site.base)}"

@@ -23,7 +23,7 @@ from indrel.ground.files import HEAD, begins_snapshot
 from indrel.ground.sqltext import quoted, quoted_list
 from indrel.snapshot.faults import explained
 from indrel.snapshot.meta import read_meta
-from indrel.snapshot.schema import DECIDED, TABLES, VERSION
+from indrel.snapshot.schema import FORMATS, OLDEST, VERSION
 
 _CONFIG: dict[str, Any] = {
     "python_enable_replacements": False,
@@ -229,13 +229,17 @@ def check_version(con: duckdb.DuckDBPyConnection, path: Path) -> dict[str, Any]:
         raise _refused(error, path) if explained(error) else _foreign(path) from error
     except (KeyError, ValueError, TypeError, RecursionError) as error:
         raise SnapshotError(f"{path} is not a snapshot of Indrel, or is damaged: {error}") from error
-    if version != VERSION:
-        which = "an older" if version < VERSION else "a newer"
-        raise SnapshotError(
-            f"{path} was made by {which} Indrel (snapshot format {version}, this one reads {VERSION}): audit again"
+    if version not in FORMATS:
+        which, what = (
+            ("older", f"format {OLDEST} and later") if version < OLDEST else ("newer", f"up to format {VERSION}")
         )
-    if tables != {**TABLES, **DECIDED}:
-        raise SnapshotError(f"{path} is not a snapshot of Indrel: its tables are not those of format {VERSION}")
+        raise SnapshotError(
+            f"{path} was made by a much {which} Indrel (snapshot format {version}): this one reads {what}; "
+            f"{'audit again' if version < OLDEST else 'update Indrel'}"
+        )
+    known = FORMATS[version]
+    if tables != {**known.facts, **known.decided}:
+        raise SnapshotError(f"{path} is not a snapshot of Indrel: its tables are not those of format {version}")
     _check_numbers(con, path)
     return meta
 

@@ -7,10 +7,11 @@ one set of crawlers and one intent at a time: the value `decided` of `meta` says
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from functools import cache
-from typing import Any
+from typing import Any, NamedTuple
 
-VERSION = 6
+VERSION = 7
 
 TABLES: dict[str, dict[str, str]] = {
     # JSON values by name: schema, source, started, finished, complete, crawlers ...
@@ -143,11 +144,11 @@ DECIDED: dict[str, dict[str, str]] = {
     # which crawlers a tag's or header's scope holds for
     "scope": {"name": "VARCHAR", "mask": "UBIGINT"},
     "cause": {
-        "id": "INTEGER", "check_id": "VARCHAR", "cls": "VARCHAR", "severity": "UTINYINT", "section": "VARCHAR", "sections": "VARCHAR",
-        "count": "INTEGER", "summary": "VARCHAR", "mend": "VARCHAR", "share": "DOUBLE", "others": "VARCHAR[]",
+        "id": "INTEGER", "name": "VARCHAR", "check_id": "VARCHAR", "cls": "VARCHAR", "severity": "UTINYINT", "section": "VARCHAR",
+        "sections": "VARCHAR", "count": "INTEGER", "summary": "VARCHAR", "mend": "VARCHAR", "share": "DOUBLE", "others": "VARCHAR[]",
     },
     "finding": {
-        "id": "INTEGER", "cause": "INTEGER", "check_id": "VARCHAR", "cls": "VARCHAR", "severity": "UTINYINT", "url": "VARCHAR",
+        "id": "INTEGER", "cause": "VARCHAR", "check_id": "VARCHAR", "cls": "VARCHAR", "severity": "UTINYINT", "url": "VARCHAR",
         "crawlers": "VARCHAR[]", "message": "VARCHAR", "also": "VARCHAR[]", "section": "VARCHAR", "accepted": "VARCHAR",
         "until": "VARCHAR",
     },
@@ -156,6 +157,26 @@ DECIDED: dict[str, dict[str, str]] = {
     },
 }  # fmt: skip
 """Decided rows. They can be made again from the facts, and are whenever what they rest on has changed."""
+
+OLDEST = 6
+"""The oldest format that is read."""
+
+
+class Format(NamedTuple):
+    """The tables of a file of one format."""
+
+    facts: Mapping[str, Mapping[str, str]]
+    decided: Mapping[str, Mapping[str, str]]
+
+
+def _before_7() -> Format:
+    """Causes were numbered in order of harm."""
+    cause = {name: kind for name, kind in DECIDED["cause"].items() if name != "name"}
+    return Format(TABLES, {**DECIDED, "cause": cause, "finding": {**DECIDED["finding"], "cause": "INTEGER"}})
+
+
+FORMATS: dict[int, Format] = {6: _before_7(), 7: Format(TABLES, DECIDED)}
+"""By number; a format's facts never change, what it lacks of later ones is unknown."""
 
 REASONS = ("robots", "tag", "header", "canonical", "redirect", "status")
 """What can decide a state."""
@@ -180,9 +201,41 @@ def place(table: str, column: str) -> int:
     return list({**TABLES, **DECIDED}[table]).index(column)
 
 
+def migration(home: str, version: int) -> list[str]:
+    """What brings a file of an older format to today's: facts that it lacks become null, what was decided is forgotten."""
+    had = FORMATS[version]
+    found = [
+        f"ALTER TABLE {home}.{table} ADD COLUMN {column} {kind}"
+        for table, columns in TABLES.items()
+        if table in had.facts
+        for column, kind in columns.items()
+        if column not in had.facts[table]
+    ]
+    found += [f"DROP TABLE {home}.{table}" for table in had.decided]
+    missing = {table: columns for table, columns in TABLES.items() if table not in had.facts}
+    return found + _creations(home, {**missing, **DECIDED})
+
+
+def stand_ins(version: int) -> list[str]:
+    """What lets a file of an older format be read as one of today's, as views beside it that change nothing in it."""
+    had = FORMATS[version].facts
+    found = []
+    for table, columns in TABLES.items():
+        absent = [c for c in columns if c not in had.get(table, {})]
+        if absent:
+            chosen = ", ".join(f"NULL::{kind} AS {c}" if c in absent else c for c, kind in columns.items())
+            source = f"FROM snap.main.{table}" if table in had else "WHERE false"
+            found.append(f"CREATE TEMP VIEW {table} AS SELECT {chosen} {source}")
+    return found
+
+
 def create_statements(home: str) -> list[str]:
     """What makes the tables in a schema."""
+    return _creations(home, {**TABLES, **DECIDED})
+
+
+def _creations(home: str, tables: Mapping[str, Mapping[str, str]]) -> list[str]:
     return [
         f"CREATE TABLE {home}.{table} ({', '.join(f'{name} {kind}' for name, kind in columns.items())})"
-        for table, columns in {**TABLES, **DECIDED}.items()
+        for table, columns in tables.items()
     ]

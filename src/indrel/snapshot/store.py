@@ -14,7 +14,7 @@ import duckdb
 from indrel.ground.errors import SnapshotError
 from indrel.snapshot.columns import incoming, set_meta
 from indrel.snapshot.opening import HOME, LONGEST_QUERY, LOOK, NAME_OF_DATABASE, attach, check_version, connect, opened
-from indrel.snapshot.schema import DECIDED, VERSION, create_statements
+from indrel.snapshot.schema import DECIDED, VERSION, create_statements, stand_ins
 
 ROOM = 32 << 20
 """Octets that have to be free beside a snapshot's own size before decided rows are written to it."""
@@ -35,13 +35,18 @@ class Snapshot:
         self.con.execute("SET lock_configuration = true")
         attach(self.con, self._file, read_only=True)
         self.meta = check_version(self.con, path)
+        self.is_older = self.meta["schema"] != VERSION
+        if self.is_older:  # what it lacks is unknown, and what was decided is decided again
+            self.meta["decided"] = None
+            for statement in stand_ins(self.meta["schema"]):
+                self.con.execute(statement)
         opened.append(path)
 
     @classmethod
     def of_rows(cls, meta: Mapping[str, Any], rows: Mapping[str, Sequence[Sequence[Any]]]) -> Self:
         """A snapshot of a few rows that no file holds; what is decided of it is not kept."""
         made = cls.__new__(cls)
-        made.path, made._file = Path(), None
+        made.path, made._file, made.is_older = Path(), None, False
         made.con = connect()
         made.con.execute(";".join([f"ATTACH ':memory:' AS {NAME_OF_DATABASE}", *create_statements(HOME), LOOK]))
         for table, some in rows.items():
@@ -66,7 +71,7 @@ class Snapshot:
         `staged` are temporary tables by the names in `DECIDED`, `rows` other tables' rows. Another process
         that is reading, or a file that may not be written, is no error: what was decided is then decided again.
         """
-        if self._file is None:
+        if self._file is None or self.is_older:
             return False
         was = self._file.stat()
         if shutil.disk_usage(self._file.parent).free < ROOM + was.st_size:

@@ -16,7 +16,7 @@ from indrel.ground.files import HEAD, begins_snapshot
 from indrel.snapshot.columns import Columns, as_rows, incoming, set_meta
 from indrel.snapshot.faults import explained
 from indrel.snapshot.opening import HOME, NAME_OF_DATABASE, WRITING_MEMORY, attach, check_version, connect, let_go
-from indrel.snapshot.schema import OWN, TABLES, VERSION, create_statements
+from indrel.snapshot.schema import OWN, TABLES, VERSION, create_statements, migration
 
 _CLAIM = ".new"
 """Ending of the file that holds a name until the snapshot itself is there."""
@@ -115,7 +115,9 @@ class SnapshotWriter:
 
         if resume:
             self.meta = check_version(self.con, path)
-            self.set_meta(decided=None)
+            if self.meta["schema"] != VERSION:
+                self.con.execute(";".join(["BEGIN", *migration(HOME, self.meta["schema"]), "COMMIT"]))
+            self.set_meta(decided=None, schema=VERSION)
         else:
             self.meta = {}
             self.con.execute(";".join(["BEGIN", *create_statements(HOME)]))

@@ -77,7 +77,7 @@ def render(verdict: Verdict, site: Site) -> bytes:
         plural=plural,
         style=Markup(folder.joinpath("page.css").read_text("utf-8")),
         script=Markup(folder.joinpath("page.js").read_text("utf-8")),
-        data=as_data({c.id: _rows(c, site.base_origin) for c in verdict.causes if c.count > 1}),
+        data=as_data({str(c.rank): _rows(c, site.base_origin) for c in verdict.causes if c.count > 1}),
     )
     return page.encode("utf-8", "backslashreplace")
 
