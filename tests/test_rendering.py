@@ -21,7 +21,7 @@ from conftest import HOST, PROGRAM, served
 from indrel.core.page.rendered import EMPTY, ERROR, OK, outcome_of
 from indrel.demo.server import DemoServer
 from indrel.demo.site import Response
-from indrel.gather.keeping import Answer
+from indrel.gather.answers import Answer
 from indrel.sources.browser.answering import REFUSED, Wish
 from indrel.sources.browser.launch import NAMES, find
 from indrel.sources.browser.look import Look

@@ -282,10 +282,8 @@ async def _fetch_all(url: str, gatherer: _Gatherer, options: GatherOptions) -> N
 
 async def _robots(origin: str, gatherer: _Gatherer, fetcher: Fetcher) -> None:
     """Keep what a host's robots.txt answers."""
-    from indrel.core.page.headers import content_type
+    from indrel.gather.recorder import robots_row
     from indrel.sources.fetch import follow_robots
 
-    hops, robots = await follow_robots(fetcher, f"{origin}/robots.txt")
-    media, _ = content_type(robots.header("content-type"))
-    answer = (robots.status, robots.error, media, hops, robots.url, robots.body, robots.cut)
-    gatherer.writer.add("robots", [(origin, *answer, "site", True, None)])
+    hops, answer = await follow_robots(fetcher, f"{origin}/robots.txt")
+    gatherer.writer.add("robots", [robots_row(origin, answer, "site", hops=hops)])

@@ -12,8 +12,15 @@ from indrel.core.crawlers import STAR, Crawler, crawler, table
 from indrel.core.robots import Access, Paths, Ruleset, Verdict, match_many
 from indrel.decide.site import Site
 
-PURPOSES = ("all others", "search", "ads", "ai-training", "ai-answers", "ai-user", "preview", "archive", "other")
-"""In the order in which they are told."""
+FIRST = ("all others", "search", "ads", "ai-training", "ai-answers", "ai-user", "preview", "archive")
+"""The purposes that come first, in order; any other that the table of crawlers has follows by name, `other` is the last."""
+
+
+def _place(purpose: str) -> tuple[int, str]:
+    """Where a purpose stands among all."""
+    if purpose in FIRST:
+        return FIRST.index(purpose), ""
+    return len(FIRST) + (purpose == "other"), purpose
 
 
 @dataclass(frozen=True)
@@ -68,7 +75,7 @@ def matrix_of(verdict: Verdict, site: Site | None) -> list[MatrixRow]:
                 rules.key != general, share.reads, share.lines,
             )
         )  # fmt: skip
-    return sorted(rows, key=lambda r: (PURPOSES.index(r.purpose), r.crawlers[0].lower()))
+    return sorted(rows, key=lambda r: (_place(r.purpose), r.crawlers[0].lower()))
 
 
 def site_matrix(site: Site) -> list[MatrixRow]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Collection, Iterable
+from collections.abc import Callable, Collection, Iterable, Sequence
 from typing import Any
 
 import numpy as np
@@ -11,7 +11,9 @@ import numpy.typing as npt
 
 from indrel.core.address import normalise, site_key
 from indrel.core.page.facts import UNFOLLOWED
+from indrel.core.page.headers import content_type
 from indrel.core.sitemap import Entry, SitemapSummary, entry_fault
+from indrel.gather.answers import Answer
 from indrel.gather.parsing import Parsed
 from indrel.snapshot import SnapshotWriter, now
 from indrel.snapshot.columns import Masked
@@ -227,7 +229,7 @@ class Recorder:
                 self.unkept.setdefault(url, reason)
             elif table == "robots":
                 origin = str(row[place(table, "origin")])
-                self.writer.add(table, [unknown_robots(origin, reason, str(row[place(table, "role")]))])
+                self.writer.add(table, [robots_row(origin, None, str(row[place(table, "role")]), why=reason)])
                 self.unkept.setdefault(f"{origin}/robots.txt", reason)
             else:
                 self.unkept.setdefault(f"a row of the table {table}", reason)
@@ -251,9 +253,20 @@ class Recorder:
         self.writer.set_meta(complete=complete, incomplete_because=because, finished=now())
 
 
-def unknown_robots(origin: str, why: str | None, role: str) -> tuple[Any, ...]:
-    """The row of a robots.txt of which nothing is known."""
-    return origin, None, why, "", [], f"{origin}/robots.txt", b"", False, role, False, None
+def robots_row(
+    origin: str, answer: Answer | None, role: str, *, hops: Sequence[str] = (), file: str | None = None, why: str | None = None
+) -> tuple[Any, ...]:  # fmt: skip
+    """The row of a host's robots.txt, from what came of it after `hops` redirects (RFC 9309 section 2.3.1).
+
+    `answer` None: it was never requested, so its rules are unknown; `why` says so if there is a reason. `file` is where it
+    stands if it was not served.
+    """
+    if answer is None:
+        return origin, None, why, "", [], f"{origin}/robots.txt", b"", False, role, False, None
+    media, _ = content_type(answer.header("content-type"))
+    return (
+        origin, answer.status, answer.pause, media, list(hops), answer.url, answer.body, answer.cut, role, True, file,
+    )  # fmt: skip
 
 
 def _unread_page(number: int, reason: str) -> tuple[Any, ...]:

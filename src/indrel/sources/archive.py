@@ -25,10 +25,11 @@ from indrel.core.page.headers import content_type, is_html
 from indrel.core.robots import parse as parse_robots
 from indrel.core.robots.access import MAX_HOPS
 from indrel.core.robots.file import READ_BYTES
-from indrel.core.sitemap import Child, Entry, Found, SitemapReader, SitemapWalk, announced, on_its_host
-from indrel.gather.keeping import Answer, Keeper
+from indrel.core.sitemap import Child, Entry, Found, SitemapReader, SitemapWalk, announced, on_its_host, usual_folders
+from indrel.gather.answers import Answer
+from indrel.gather.keeping import Keeper
 from indrel.gather.parsing import MAX_PAGE, PageTask, ParserPool, parse_in_order
-from indrel.gather.recorder import Recorder
+from indrel.gather.recorder import Recorder, robots_row
 from indrel.ground.errors import AuditCutShort, InputError
 from indrel.sources.fetch import KEPT_HEADERS
 from indrel.sources.options import GatherOptions
@@ -252,26 +253,7 @@ class Archive:
         if origin in self._kept_robots:
             return hops, answer
         self._kept_robots.add(origin)
-        found = answer or Answer(final, None)
-        media, _ = content_type(found.header("content-type"))
-        self.recorder.writer.add(
-            "robots",
-            [
-                (
-                    origin,
-                    found.status,
-                    found.error,
-                    media,
-                    hops,
-                    final,
-                    found.body,
-                    found.cut,
-                    role,
-                    answer is not None,
-                    None,
-                )
-            ],
-        )
+        self.recorder.writer.add("robots", [robots_row(origin, answer, role, hops=hops)])
         return hops, answer
 
     def _robots(self, origin: str) -> list[tuple[str, str, int]]:
@@ -281,7 +263,7 @@ class Archive:
         return [(line.value, origin, line.line) for line in file.sitemaps]
 
     def _sitemaps(self, named: list[tuple[str, str, int]]) -> None:
-        self._walk = SitemapWalk(announced(named), [origin_of(self.base)])
+        self._walk = SitemapWalk(announced(named), usual_folders(self.base))
         for found in self._walk:
             if found.place in self.places:  # what is not archived is not known
                 self._sitemap(found)

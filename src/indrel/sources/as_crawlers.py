@@ -13,7 +13,7 @@ from indrel.core.crawlers import STAR, Crawler
 from indrel.core.page.facts import header_canonicals, header_directives
 from indrel.core.page.headers import XHTML, content_type, is_html
 from indrel.core.robots.file import READ_BYTES
-from indrel.gather.keeping import Answer
+from indrel.gather.answers import Answer
 from indrel.gather.parsing import MAX_PAGE, PageTask, ParserPool
 from indrel.gather.recorder import Recorder
 from indrel.snapshot.schema import place

@@ -18,7 +18,7 @@ from indrel.core.address import Parts, normalise, split
 from indrel.core.answers import FINAL, Failure
 from indrel.core.robots.access import MAX_HOPS
 from indrel.core.robots.file import READ_BYTES
-from indrel.gather.keeping import Answer
+from indrel.gather.answers import Answer
 from indrel.sources import coding
 from indrel.sources.client import PRIVATE, Client, Request, RequestFailed, Response
 from indrel.sources.options import Connect, GatherOptions

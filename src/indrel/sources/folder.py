@@ -16,17 +16,17 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from functools import partial
 from pathlib import Path
-from typing import Any
 from urllib.parse import quote, unquote_to_bytes
 
 from indrel.core.address import normalise, origin_of, site_key
 from indrel.core.robots import parse as parse_robots
 from indrel.core.robots.file import READ_BYTES
-from indrel.core.sitemap import Child, Entry, Found, SitemapReader, SitemapWalk, announced, on_its_host
+from indrel.core.sitemap import Child, Entry, Found, SitemapReader, SitemapWalk, announced, on_its_host, usual_folders
+from indrel.gather.answers import Answer
 from indrel.gather.parsing import PageTask, ParserPool, parse_in_order
-from indrel.gather.recorder import Recorder
+from indrel.gather.recorder import Recorder, robots_row
 from indrel.ground.arrow import pa
-from indrel.ground.errors import InputError, Interrupted, UsageError
+from indrel.ground.errors import InputError, UsageError
 from indrel.ground.plain import clip
 from indrel.sources.options import GatherOptions
 
@@ -265,8 +265,6 @@ class Folder:
             self.recorder.parsed(parsed)
             self.recorder.commit()
             self.options.progress.update(self.recorder.pages, len(names) - self.recorder.pages, str(self.folder))
-            if self.options.stop():
-                raise Interrupted("interrupted: run the audit again, a folder is read from the start")
 
     def _tasks(self, names: list[str]) -> list[PageTask]:
         tasks, rows = [], []
@@ -443,11 +441,9 @@ class Folder:
         known = there or (at_root and any(not _page_path(name) for name in self.files))
         body = self._read("robots.txt", READ_BYTES) if there else b""
         status = 200 if there else 404
-        row: tuple[Any, ...] = (
-            origin, status, None, "text/plain" if there else "", [], f"{origin}/robots.txt", body, False, "site",
-            known, "robots.txt" if there else None,
-        )  # fmt: skip
-        self.recorder.writer.add("robots", [row])
+        media = {"content-type": ["text/plain"]} if there else {}
+        answer = Answer(f"{origin}/robots.txt", status, headers=media, body=body) if known else None
+        self.recorder.writer.add("robots", [robots_row(origin, answer, "site", file="robots.txt" if there else None)])
         self.robots_body = body
         self._announced = [(line.value, line.line) for line in parse_robots(body).sitemaps]
 
@@ -460,7 +456,9 @@ class Folder:
 
     def _sitemaps(self) -> None:
         by = origin_of(self.base)
-        self._walk = SitemapWalk(announced((value, by, line) for value, line in self._announced), [self.base[:-1]])
+        self._walk = SitemapWalk(
+            announced((value, by, line) for value, line in self._announced), usual_folders(self.base)
+        )
         for found in self._walk:
             self._sitemap(found)
 

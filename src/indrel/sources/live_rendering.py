@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from indrel.core.address import split
-from indrel.gather.keeping import Answer
+from indrel.gather.answers import Answer
 from indrel.sources.browser.answering import MOST_OCTETS, Wish
 from indrel.sources.fetch import Sent
 from indrel.sources.rendering import looking

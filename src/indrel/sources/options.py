@@ -90,4 +90,3 @@ class GatherOptions:
     """Follow symbolic links of a folder that lead out of it."""
 
     progress: Progress = field(default_factory=Silent)
-    stop: Callable[[], bool] = lambda: False

@@ -17,7 +17,7 @@ from indrel.core.page.facts import Link, PageFacts
 from indrel.core.page.headers import XHTML, content_type, is_html
 from indrel.core.page.html import read_page
 from indrel.core.page.rendered import EMPTY, ERROR, NONE, OK, Rendered, outcome_of, read_seen
-from indrel.gather.keeping import Answer
+from indrel.gather.answers import Answer
 from indrel.gather.recorder import Recorder
 from indrel.sources.browser.answering import CAPPED, FAILED, REFUSED, UNKNOWN, WITHHELD, Answers, Wish
 from indrel.sources.browser.launch import find

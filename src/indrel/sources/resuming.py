@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from functools import cache
 from typing import TYPE_CHECKING, NamedTuple
 
-from indrel.gather.keeping import Answer
+from indrel.gather.answers import Answer
 
 if TYPE_CHECKING:
     from indrel.sources.site import LiveSite

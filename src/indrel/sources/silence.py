@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Awaitable, Callable
 
-from indrel.gather.keeping import Answer
+from indrel.gather.answers import Answer
 
 GIVE_UP_AFTER = 8
 """Addresses of one host in a row without an answer after which it is asked whether it is there at all."""

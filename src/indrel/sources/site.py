@@ -13,12 +13,13 @@ from typing import Any, NamedTuple
 
 from indrel.core.address import Joiner, normalise, origin_of, site_key, split, variants
 from indrel.core.answers import DOWN, Failure
-from indrel.core.page.headers import content_type
 from indrel.core.robots import parse as parse_robots
 from indrel.core.robots.access import MAX_HOPS
-from indrel.gather.keeping import Answer, Keeper
+from indrel.core.sitemap import usual_folders
+from indrel.gather.answers import Answer
+from indrel.gather.keeping import Keeper
 from indrel.gather.parsing import MAX_PAGE, PageTask, ParserPool
-from indrel.gather.recorder import Recorder, unknown_robots
+from indrel.gather.recorder import Recorder, robots_row
 from indrel.ground.errors import AuditCutShort, Interrupted
 from indrel.sources.as_crawlers import Comparison, digest, robots_as_crawlers
 from indrel.sources.fetch import STEP, Fetcher, explain, follow_robots
@@ -58,11 +59,6 @@ class _Page(NamedTuple):
     clicks: int
     row: tuple[Any, ...]
     follow: bool
-
-
-def _folder(url: str) -> str:
-    """The folder of an address, without the slash at its end."""
-    return url[: url.partition("?")[0].rindex("/")]
 
 
 class LiveSite:
@@ -281,17 +277,13 @@ class LiveSite:
                 return
             if answer.failure is Failure.NOT_ASKED:
                 self.robots[origin] = answer
-                self.recorder.writer.add("robots", [unknown_robots(origin, None, role)])
+                self.recorder.writer.add("robots", [robots_row(origin, None, role)])
                 self.gate.learn(origin, 404, 0, b"")  # nothing is known of it, and nothing of it is requested
                 return
-            media, _ = content_type(answer.header("content-type"))
             if role == "site" and origin in self._variant_origins:
                 role = "variant"  # whoever leads there: a canonical, a link
-            row = (
-                origin, answer.status, answer.pause, media, hops, answer.url, answer.body, answer.cut, role, True, None,
-            )  # fmt: skip
             self.robots[origin] = answer
-            self.recorder.writer.add("robots", [row])
+            self.recorder.writer.add("robots", [robots_row(origin, answer, role, hops=hops)])
             self.gate.learn(origin, answer.status, len(hops), answer.body)
 
     async def _sitemaps(self, origin: str) -> None:
@@ -301,7 +293,7 @@ class LiveSite:
             answer = self.robots[one]
             file = parse_robots(answer.body if answer.status == 200 else b"")
             announced += [(line.value, one, line.line) for line in file.sitemaps]
-        found = await collector.collect([origin, _folder(self.start)], announced)
+        found = await collector.collect(usual_folders(self.start), announced)
         self._sitemap_urls = [url for url in found if self.recorder.on_site(url)]
         self._enqueue(self._sitemap_urls, 0)
 

@@ -7,7 +7,7 @@ import mimetypes
 from typing import TYPE_CHECKING
 
 from indrel.core.address import origin_of
-from indrel.gather.keeping import Answer
+from indrel.gather.answers import Answer
 from indrel.sources.browser.answering import MOST_OCTETS, Answers, Wish
 from indrel.sources.gate import Gate
 from indrel.sources.rendering import looking
@@ -84,7 +84,7 @@ def render_archive(archive: Archive) -> None:
 
 def _render(answers: Answers, recorder: Recorder, options: GatherOptions, start: str) -> None:
     async def run() -> None:
-        async with looking(answers, recorder, options, start, options.stop) as rendering:
+        async with looking(answers, recorder, options, start, lambda: False) as rendering:
             await rendering.round()
 
     asyncio.run(run())

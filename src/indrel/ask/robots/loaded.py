@@ -102,7 +102,7 @@ def _fetch(named: str, options: GatherOptions) -> Loaded:
             body,
             True,
             answer.status,
-            answer.error,
+            answer.pause,
             media,
             tuple(hops),
             answer.url,

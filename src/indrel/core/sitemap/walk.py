@@ -89,3 +89,9 @@ def on_its_host(index: str, listed: str) -> str | None:
 def announced(lines: Iterable[tuple[str, str, int]]) -> list[Found]:
     """What Sitemap lines name: value, the host whose robots.txt says so, line."""
     return [Found(url, "robots", None, by, line) for value, by, line in lines if (url := normalise(value))]
+
+
+def usual_folders(start: str) -> list[str]:
+    """Where sitemaps are looked for at their usual names: the host's root, and the folder of the URL where the site begins."""
+    root = start[: start.index("/", start.index("://") + 3)]
+    return list(dict.fromkeys([root, start[: start.partition("?")[0].rindex("/")]]))

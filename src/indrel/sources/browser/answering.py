@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from typing import Any, NamedTuple, Protocol
 
 from indrel.core.address import normalise
-from indrel.gather.keeping import Answer
+from indrel.gather.answers import Answer
 
 MOST_REQUESTS = 100
 """Requests of one look that are answered; what polls without an end stops there."""

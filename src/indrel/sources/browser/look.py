@@ -12,7 +12,7 @@ from importlib.resources import files
 from typing import Any
 
 from indrel.core.address import normalise, origin_of
-from indrel.gather.keeping import Answer
+from indrel.gather.answers import Answer
 from indrel.sources.browser.answering import KINDS, Answering, Asked, Reply, Wish, fulfilment
 from indrel.sources.browser.launch import Browser
 from indrel.sources.browser.pipe import BrowserLost, CallRefused

@@ -9,7 +9,7 @@ import os
 from types import TracebackType
 from typing import Any, Self
 
-from indrel.gather.keeping import Answer
+from indrel.gather.answers import Answer
 from indrel.ground.errors import UsageError
 from indrel.sources.browser.answering import Answering, Answers, Reply, Shelf, fulfilment
 from indrel.sources.browser.launch import MEMORY, Browser
