@@ -11,10 +11,10 @@ Everything here rests on a snapshot: nothing is fetched but by `audit`.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from types import TracebackType
-from typing import TYPE_CHECKING, Self
+from typing import TYPE_CHECKING, Any, Self, Unpack
 
 from indrel import pipeline, reports
 from indrel.ask.addresses import address_sql
@@ -31,7 +31,7 @@ from indrel.decide.site import Site
 from indrel.ground.errors import IndrelError
 from indrel.ground.extras import require
 from indrel.ground.sqltext import identifier
-from indrel.sources.options import Connect, GatherOptions
+from indrel.sources.options import Connect, Gathering, GatherOptions
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -165,37 +165,32 @@ def audit(
     snapshot: str | Path | None = None,
     intent: str | Path | None = None,
     crawlers: Sequence[str] = (),
-    base: str | None = None,
-    limit: int | None = None,
-    rate: float = 8.0,
-    parallel: int = 8,
-    timeout: float = 20.0,
-    connect: Mapping[str, str] | None = None,
-    headers: Mapping[str, str] | None = None,
-    also: Iterable[str] = (),
-    follow_links: bool = True,
-    read_barred: bool = False,
-    as_crawlers: bool = False,
+    **options: Unpack[Gathering],
 ) -> Audit:
     """Read a site (an address), a folder of built files, or a snapshot, and give the audit of it.
 
-    The facts are kept in `snapshot`, or in `indrel-runs/` under a name of the moment. `crawlers` are tokens or families;
-    `rate` is requests a second and host (0: no limit), `limit` pages, `timeout` seconds; `connect` gives hosts the
-    `ADDRESS:PORT` that is spoken to in their place; `headers` go to the site's hosts alone. No intent file is read but the
-    one named. What cuts the gathering short is in `cut_short`, beside all that was gathered. Raises UsageError
-    for what cannot be read at all.
+    The facts are stored in `snapshot`, or in `indrel-runs/` under a name of the moment. `crawlers` are tokens or families.
+    `options` are those of `indrel audit`, under the names of `indrel.sources.options.Gathering`: `rate` is requests per second
+    per host (0: no limit), `limit` pages, `timeout` seconds, `render_memory` bytes; `connect` gives hosts the
+    `[http://]ADDRESS:PORT` to connect to; `headers` go only to the site's hosts. No intent file is read but the one named.
+    What cuts the gathering short is in `cut_short`, next to all that was gathered. Raises UsageError for what cannot be read at
+    all, TypeError for an option that there is not.
     """
     wants = _intent(intent)
     path = Path(source)
     cut = None
     if pipeline.source_kind(str(source)) != "snapshot":
-        options = GatherOptions(
-            crawlers=_crawlers.resolve(crawlers or wants.crawlers or _crawlers.DEFAULT), hosts=tuple(wants.all_hosts), rate=rate,
-            parallel=parallel, timeout=timeout, limit=limit, connect=_connect(connect or {}), headers=tuple((headers or {}).items()),
-            also=tuple(also), follow_links=follow_links, read_barred=read_barred, as_crawlers=as_crawlers,
-            user_parts=wants.user_written, base=base,
+        if unknown := set(options) - set(Gathering.__annotations__):
+            raise TypeError(f"audit() has no option {sorted(unknown)[0]!r}")
+        read: dict[str, Any] = {**options}
+        read["connect"] = _connect(options.get("connect", {}))
+        read["headers"] = tuple(options.get("headers", {}).items())
+        read["also"] = tuple(options.get("also", ()))
+        gathering = GatherOptions(
+            crawlers=_crawlers.resolve(crawlers or wants.crawlers or _crawlers.DEFAULT), hosts=tuple(wants.all_hosts),
+            user_parts=wants.user_written, **read,
         )  # fmt: skip
-        gathered = pipeline.gather(str(source), options, Path(snapshot) if snapshot else None)
+        gathered = pipeline.gather(str(source), gathering, Path(snapshot) if snapshot else None)
         path, cut = gathered.snapshot, gathered.cut_short
         pipeline.keep_intent(path, wants)
     return Audit(pipeline.open_site(path, crawlers or None, wants), cut)

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from indrel.cli import options as opt
+from indrel.cli.gathering import NONE_GIVEN, Given, gather_options, gathers
 from indrel.cli.snapshots import require_read
 from indrel.cli.talk import ProgressLine, files, say, terminal, write_whole
 from indrel.ground.errors import AuditCutShort, Interrupted, UsageError
@@ -29,6 +30,7 @@ MOST_ADDED = 6
 """Entries of the intent file that are new since the baseline, and named."""
 
 
+@gathers()
 def audit(
     source: Annotated[
         str, typer.Argument(metavar="SOURCE", help="An address, a folder of built files, a WARC file, or a snapshot.")
@@ -39,25 +41,7 @@ def audit(
     output: opt.OutputOption = None,
     json: opt.JsonOption = False,
     fail_on: opt.FailOnOption = "fix",
-    limit: opt.LimitOption = None,
-    per_pattern: opt.PatternOption = 200,
-    rate: opt.RateOption = 8.0,
-    parallel: opt.ParallelOption = 8,
-    timeout: opt.TimeoutOption = 20.0,
-    connect: opt.ConnectOption = None,
-    header: opt.HeaderOption = None,
-    also: opt.AlsoOption = None,
-    follow_links: opt.FollowOption = True,
-    read_barred: opt.ReadBarredOption = False,
-    as_crawlers: opt.AsCrawlersOption = False,
-    render: opt.RenderOption = None,
-    render_limit: opt.RenderLimitOption = 500,
-    render_memory: opt.RenderMemoryOption = "1.5GB",
-    render_pictures: opt.PicturesOption = False,
-    browser: opt.BrowserOption = None,
-    render_without_sandbox: opt.NoSandboxOption = False,
-    base: opt.BaseOption = None,
-    links_out: opt.LinksOutOption = False,
+    given: Given = NONE_GIVEN,
     baseline: opt.BaselineOption = None,
     against: opt.AgainstOption = None,
     resume: opt.ResumeOption = False,
@@ -70,7 +54,7 @@ def audit(
     from indrel.reports import check_endings
 
     opt.fail_word(fail_on)
-    opt.render_word(render)
+    opt.render_word(given["render"])
     opt.doubt_crawlers(crawler, quiet)
     check_endings(output or [])
     progress = ProgressLine(quiet)
@@ -80,18 +64,12 @@ def audit(
     if against:
         pipeline.source_kind(against)  # refused before anything is read
     wanted: GatherOptions | None = None
-    if render and kind == "snapshot":
+    if given["render"] and kind == "snapshot":
         say("--render: a snapshot is not looked at again, only sites, folders and archives are", quiet)
     if against or kind != "snapshot":
-        wanted = opt.gather_options(
-            crawler=crawler, limit=limit, per_pattern=per_pattern,
-            rate=rate, parallel=parallel, timeout=timeout, connect=connect, header=header,
-            also=also, follow_links=follow_links, read_barred=read_barred, base=base, links_out=links_out, as_crawlers=as_crawlers,
-            render=render, render_limit=render_limit, render_memory=render_memory, render_pictures=render_pictures, browser=browser,
-            sandbox=not render_without_sandbox, progress=progress, intent=wants,
-            before=_before(baseline if kind == "site" else None, crawler, wants),
-        )  # fmt: skip
-    if render and header:
+        before = _before(baseline if kind == "site" else None, crawler, wants)
+        wanted = gather_options(given, crawler, wants, progress=progress, before=before)
+    if given["render"] and given["headers"]:
         say(
             "--render with --header: scripts that pages load from other hosts can read what the site returns to your login"
         )

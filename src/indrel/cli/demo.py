@@ -10,6 +10,7 @@ import typer
 
 from indrel.cli import options as opt
 from indrel.cli.audit import finish
+from indrel.cli.gathering import NONE_GIVEN, Given, gather_options, gathers
 from indrel.cli.talk import ProgressLine, say
 
 FOLDER = Path("indrel-demo")
@@ -17,6 +18,7 @@ INTENT = FOLDER / "indrel.toml"
 TRIES = ("indrel list --by tag", "indrel reconcile indrel-demo/engine-export.csv")
 
 
+@gathers("render", "render_limit", "render_memory", "render_pictures", "browser", "sandbox")
 def demo(
     serve: Annotated[bool, typer.Option("--serve", help="Leave the site running to try commands on.")] = False,
     port: Annotated[int, typer.Option("--port", min=0, max=65_535, help="Port to serve on; 0: any free one.")] = 0,
@@ -26,12 +28,7 @@ def demo(
     output: opt.OutputOption = None,
     json: opt.JsonOption = False,
     fail_on: opt.FailOnOption = "never",
-    render: opt.RenderOption = None,
-    render_limit: opt.RenderLimitOption = 500,
-    render_memory: opt.RenderMemoryOption = "1.5GB",
-    render_pictures: opt.PicturesOption = False,
-    browser: opt.BrowserOption = None,
-    render_without_sandbox: opt.NoSandboxOption = False,
+    given: Given = NONE_GIVEN,
     everything: opt.AllOption = False,
     quiet: opt.QuietOption = False,
     verbose: opt.VerboseOption = False,
@@ -71,12 +68,8 @@ def demo(
             quiet,
         )
         progress = ProgressLine(quiet)
-        wanted = opt.gather_options(
-            crawler=crawler, limit=None, rate=0, parallel=8, timeout=20, connect=server.connect, header=None, also=None,
-            follow_links=True, read_barred=True, base=None, as_crawlers=True, render=opt.render_word(render), render_limit=render_limit,
-            render_memory=render_memory,
-            render_pictures=render_pictures, browser=browser, sandbox=not render_without_sandbox, progress=progress, intent=wants,
-        )  # fmt: skip
+        chosen = given | {"connect": server.connect, "rate": 0, "read_barred": True, "as_crawlers": True}
+        wanted = gather_options(chosen, crawler, wants, progress=progress)
         gathered = pipeline.gather(START, wanted, snapshot, pool=pool)
         progress.clear()
     pipeline.keep_intent(gathered.snapshot, wants)

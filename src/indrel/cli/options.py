@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -13,8 +13,7 @@ from indrel.cli import complete
 from indrel.ground.errors import InputError, UsageError
 
 if TYPE_CHECKING:
-    from indrel.core.intent import Intent
-    from indrel.sources.options import Connect, GatherOptions
+    from indrel.sources.options import Connect
 
 SnapshotArgument = Annotated[
     Path | None,
@@ -65,20 +64,6 @@ JsonOption = Annotated[bool, typer.Option("--json", help="The result as JSON on 
 FailOnOption = Annotated[
     str, typer.Option("--fail-on", metavar="SEVERITY", help="Exit 1 from this severity on: stop fix ask note never.")
 ]
-LimitOption = Annotated[int | None, typer.Option("--limit", min=1, metavar="N", help="Read at most N pages.")]
-PatternOption = Annotated[
-    int,
-    typer.Option(
-        "--per-pattern",
-        min=1,
-        metavar="N",
-        help="Read at most N addresses that differ only in numbers or parameter values, and follow at most N copies of a page.",
-    ),
-]
-RateOption = Annotated[
-    float, typer.Option("--rate", min=0, metavar="N", help="Requests a second and host; 0: no limit.")
-]
-ParallelOption = Annotated[int, typer.Option("--parallel", min=1, max=256, metavar="N", help="Requests at a time.")]
 TimeoutOption = Annotated[float, typer.Option("--timeout", min=0.1, metavar="S", help="Seconds to wait for an answer.")]
 ConnectOption = Annotated[
     list[str] | None,
@@ -87,58 +72,6 @@ ConnectOption = Annotated[
         metavar="HOST=[http://]ADDRESS:PORT",
         help="Connect to this address for that host; http:// if the server there speaks plain HTTP. Repeatable.",
     ),
-]
-HeaderOption = Annotated[
-    list[str] | None,
-    typer.Option("--header", metavar="'NAME: VALUE'", help="Send to the site's hosts; may be repeated."),
-]
-AlsoOption = Annotated[
-    list[Path] | None,
-    typer.Option(
-        "--urls", "--also", metavar="FILE", help="More addresses or paths to read, one a line; may be repeated."
-    ),
-]
-FollowOption = Annotated[bool, typer.Option("--follow-links/--no-follow-links", help="Read what pages link to.")]
-ReadBarredOption = Annotated[
-    bool, typer.Option("--read-barred", help="Read barred pages too (only for sites that you answer for).")
-]
-AsCrawlersOption = Annotated[
-    bool, typer.Option("--as-crawlers", help="Ask again under each crawler's name and compare.")
-]
-RenderOption = Annotated[
-    str | None,
-    typer.Option(
-        "--render",
-        metavar="[sample|all]",
-        help="Look at pages that run scripts with a Chromium too, as a rendering crawler: a sample of each sort, or all.",
-        show_default=False,
-    ),
-]
-RenderLimitOption = Annotated[
-    int, typer.Option("--render-limit", min=1, metavar="N", help="Look at no more than N pages with the browser.")
-]
-RenderMemoryOption = Annotated[
-    str, typer.Option("--render-memory", metavar="SIZE", help="Memory that the browser's processes may use together.")
-]
-PicturesOption = Annotated[
-    bool,
-    typer.Option("--render-pictures", help="Keep a picture of each page that is looked at, not of wrong ones only."),
-]
-BrowserOption = Annotated[
-    str | None, typer.Option("--browser", metavar="FILE", help="The Chromium for --render.", show_default=False)
-]
-NoSandboxOption = Annotated[
-    bool,
-    typer.Option(
-        "--render-without-sandbox", help="Only in a container that is thrown away: without the browser's sandbox."
-    ),
-]
-LinksOutOption = Annotated[
-    bool,
-    typer.Option("--follow-symlinks", "--links-out", help="Of a folder: follow symbolic links that lead out of it."),
-]
-BaseOption = Annotated[
-    str | None, typer.Option("--base", metavar="ADDRESS", help="Where a folder will stand.", show_default=False)
 ]
 BaselineOption = Annotated[
     Path | None,
@@ -270,30 +203,3 @@ def read_addresses(files: list[Path] | None, paths: bool = False) -> tuple[str, 
                     )
                 found.append(url)
     return tuple(dict.fromkeys(found))
-
-
-def gather_options(
-    *,
-    crawler: list[str] | None,
-    connect: list[str] | None,
-    header: list[str] | None,
-    also: list[Path] | None,
-    intent: Intent,
-    hosts: tuple[str, ...] = (),
-    render_memory: str = "1.5GB",
-    **taken: Any,
-) -> GatherOptions:
-    """Options of the command line as the sources take them; `taken` are those of the same name that go in as they are."""
-    from indrel.core import crawlers
-    from indrel.sources.options import GatherOptions
-
-    return GatherOptions(
-        crawlers=crawlers.resolve(crawler or intent.crawlers or crawlers.DEFAULT),
-        connect=parse_connect(connect),
-        headers=parse_headers(header),
-        also=read_addresses(also, paths=True),
-        hosts=tuple(dict.fromkeys([*hosts, *intent.all_hosts])),
-        user_parts=intent.user_written,
-        render_memory=parse_size(render_memory, "--render-memory"),
-        **taken,
-    )

@@ -9,6 +9,7 @@ import typer
 from indrel.cli import complete
 from indrel.cli import options as opt
 from indrel.cli.answered import answers
+from indrel.cli.gathering import NONE_GIVEN, Given, gather_options, gathers
 from indrel.cli.snapshots import newest
 from indrel.cli.talk import ProgressLine, say, terminal, write_json
 from indrel.ground.errors import UsageError
@@ -21,6 +22,7 @@ FEW = 20
 
 
 @answers
+@gathers("rate", "parallel", "timeout", "connect", "headers", "browser", "render_memory")
 def recheck(
     snapshot: opt.SnapshotArgument = None,
     urls: Annotated[
@@ -35,12 +37,7 @@ def recheck(
     ] = None,
     intent: opt.IntentOption = None,
     keep: opt.SnapshotOption = None,
-    rate: opt.RateOption = 8.0,
-    parallel: opt.ParallelOption = 8,
-    timeout: opt.TimeoutOption = 20.0,
-    connect: opt.ConnectOption = None,
-    header: opt.HeaderOption = None,
-    browser: opt.BrowserOption = None,
+    given: Given = NONE_GIVEN,
     from_snapshot: opt.FromOption = None,
     fail_on: opt.FailOnOption = "fix",
     json: opt.JsonOption = False,
@@ -54,9 +51,9 @@ def recheck(
 
     opt.check_ids(check)
     opt.fail_word(fail_on)
-    given = [text for text in (str(snapshot) if snapshot else None, *(urls or ())) if text]
+    words = [text for text in (str(snapshot) if snapshot else None, *(urls or ())) if text]
     if snapshot is not None and (from_snapshot is not None or not snapshot.is_file()):
-        snapshot, urls = None, given  # the first argument is an address
+        snapshot, urls = None, words  # the first argument is an address
     path = from_snapshot or snapshot or newest(quiet=quiet)
     wants = pipeline.load_intent(intent)
     site, verdict = pipeline.examine(path, None, wants)
@@ -70,15 +67,14 @@ def recheck(
     host, origin = split(site.base).host, site.base_origin
     read_barred, as_crawlers = bool(site.meta.get("read_barred")), bool(site.meta.get("as_crawlers"))
     crawlers = [c.token for c in site.crawlers]
-    render = _can_render(browser, quiet) if site.meta.get("rendered") else None
+    render = _can_render(given["browser"], quiet) if site.meta.get("rendered") else None
     site.close()
     if not before and not named:
         raise UsageError(f"{path} has no such finding: there is nothing to ask for again")
     progress = ProgressLine(quiet)
-    options = opt.gather_options(
-        crawler=crawlers, limit=None, rate=rate, parallel=parallel, timeout=timeout, connect=connect, header=header, also=None,
-        follow_links=False, read_barred=read_barred, as_crawlers=as_crawlers, render=render, browser=browser, base=None,
-        progress=progress, intent=site.intent,
+    options = gather_options(
+        given, crawlers, site.intent, follow_links=False, read_barred=read_barred, as_crawlers=as_crawlers, render=render,
+        progress=progress,
     )  # fmt: skip
     gathered = pipeline.ask_again(path, keep or pipeline.new_snapshot_path(host), asked, options)
     progress.clear()

@@ -1,10 +1,14 @@
-"""What every source may be told."""
+"""What every source may be told, and how a user says it.
+
+`GatherOptions` is what sources read. `Gathering` has an entry for each option that a user gives: the command line's parameters
+and the keywords of the Python interface are made from it."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
-from typing import Protocol
+from pathlib import Path
+from typing import Annotated, Any, NamedTuple, Protocol, TypedDict
 
 from indrel.core.crawlers import Crawler
 
@@ -90,3 +94,77 @@ class GatherOptions:
     """Follow symbolic links of a folder that lead out of it."""
 
     progress: Progress = field(default_factory=Silent)
+
+
+class Option(NamedTuple):
+    """How an option is given on the command line. `written` and `default` differ from the option's own where a user writes
+    something else than a source reads; `least` and `most` bound numbers."""
+
+    flags: tuple[str, ...]
+    help: str
+    metavar: str | None = None
+    written: Any = None
+    default: Any = None
+    least: float | None = None
+    most: float | None = None
+
+
+class Gathering(TypedDict, total=False):
+    """The options of `GatherOptions` that a user gives, with the types that they have in Python."""
+
+    limit: Annotated[int | None, Option(("--limit",), "Read at most N pages.", "N", least=1)]
+    per_pattern: Annotated[
+        int, Option(("--per-pattern",), "Read at most N URLs per pattern of an endless space.", "N", least=1)
+    ]
+    rate: Annotated[float, Option(("--rate",), "Requests per second per host; 0: no limit.", "N", least=0)]
+    parallel: Annotated[int, Option(("--parallel",), "Requests at a time.", "N", least=1, most=256)]
+    timeout: Annotated[float, Option(("--timeout",), "Seconds to wait for a response.", "S", least=0.1)]
+    connect: Annotated[
+        Mapping[str, str],
+        Option(
+            ("--connect",), "Connect to this address for that host; http:// if the server there speaks plain HTTP. Repeatable.",
+            "HOST=[http://]ADDRESS:PORT", list[str] | None,
+        ),
+    ]  # fmt: skip
+    headers: Annotated[
+        Mapping[str, str],
+        Option(("--header",), "Send this header to the site's hosts. Repeatable.", "'NAME: VALUE'", list[str] | None),
+    ]
+    also: Annotated[
+        Iterable[str],
+        Option(
+            ("--urls", "--also"), "Read these URLs or paths too, one per line. Repeatable.", "FILE", list[Path] | None
+        ),
+    ]
+    follow_links: Annotated[bool, Option(("--follow-links/--no-follow-links",), "Read what pages link to.")]
+    read_barred: Annotated[
+        bool, Option(("--read-barred",), "Read blocked pages too (only for sites that you are responsible for).")
+    ]
+    as_crawlers: Annotated[bool, Option(("--as-crawlers",), "Request again under each crawler's name and compare.")]
+    render: Annotated[
+        str | None,
+        Option(
+            ("--render",),
+            "View pages that run scripts with a Chromium too: a sample of each sort, or all.",
+            "[sample|all]",
+        ),
+    ]
+    render_limit: Annotated[int, Option(("--render-limit",), "View at most N pages with the browser.", "N", least=1)]
+    render_memory: Annotated[
+        int, Option(("--render-memory",), "Memory that the browser's processes may use together.", "SIZE", str, "1.5GB")
+    ]
+    render_pictures: Annotated[
+        bool, Option(("--render-pictures",), "Keep a picture of each viewed page, not only of wrong ones.")
+    ]
+    browser: Annotated[str | None, Option(("--browser",), "The Chromium for --render.", "FILE")]
+    sandbox: Annotated[
+        bool,
+        Option(
+            ("--render-without-sandbox",), "Without the browser's sandbox; only in a container that is deleted afterwards.",
+            None, bool, False,
+        ),
+    ]  # fmt: skip
+    base: Annotated[str | None, Option(("--base",), "The URL at which a folder will be published.", "URL")]
+    links_out: Annotated[
+        bool, Option(("--follow-symlinks", "--links-out"), "Follow symbolic links that lead out of a folder.")
+    ]
