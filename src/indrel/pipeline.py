@@ -14,11 +14,13 @@ from indrel.checks import checks, verdict_of
 from indrel.core import crawlers
 from indrel.core.address import BARE_HOST, normalise, origin_of, site_key, split
 from indrel.core.intent import DEFAULT_NAME, Intent, read_intent
-from indrel.core.model import Verdict, plural
+from indrel.core.model import LONE, SOURCES, Verdict, plural
 from indrel.decide.site import Site, kept_intent
 from indrel.ground.errors import AuditCutShort, IndrelError, InputError, Interrupted, UsageError
+from indrel.ground.files import is_snapshot
 from indrel.snapshot import Snapshot, SnapshotWriter, claimed
 from indrel.snapshot.selection import SUFFIX, Newest, newest
+from indrel.sources.url_file import lists_urls
 
 if TYPE_CHECKING:
     from indrel.gather.parsing import ParserPool
@@ -44,7 +46,7 @@ _FILES = (SUFFIX, ".warc", ".gz", ".txt", ".html", ".htm", ".xml", ".csv", ".jso
 
 
 def source_kind(source: str) -> str:
-    """`site`, `folder`, `warc` or `snapshot`: what was named. Raises UsageError where it is none of them."""
+    """`site`, `folder`, `warc`, `urls` or `snapshot`: what was named. Raises UsageError where it is none of them."""
     if source.startswith(("http://", "https://")):
         if normalise(source) is None:
             raise UsageError(f"{source} is not an address: write it as https://www.sarnfell.example/")
@@ -53,10 +55,12 @@ def source_kind(source: str) -> str:
     if path.is_dir():
         return "folder"
     if path.is_file():
-        return "warc" if path.name.lower().endswith((".warc", ".warc.gz")) else "snapshot"
+        if path.name.lower().endswith((".warc", ".warc.gz")):
+            return "warc"
+        return "urls" if not is_snapshot(source) and lists_urls(path) else "snapshot"
     if re.match(r"^[a-z][a-z0-9+.-]*://", source, re.IGNORECASE):
         raise UsageError(
-            f"{source} cannot be audited: give an http or https address, a folder, a WARC file or a snapshot"
+            f"{source} cannot be audited: give an http(s) URL, a folder, a WARC file, a text file of URLs or a snapshot"
         )
     if BARE_HOST.match(source) and path.suffix.lower() not in _FILES:
         return "site"
@@ -187,7 +191,7 @@ def ask_again(old: Path, new: Path, urls: Iterable[str], options: GatherOptions)
 
     with Snapshot(old) as before:
         meta = before.meta
-    if meta["source"]["kind"] != "site":
+    if not SOURCES.get(meta["source"]["kind"], LONE).can_ask_again:
         raise UsageError(f"{old} is of a {meta['source']['kind']}: audit it again, it is read whole")
     new.parent.mkdir(parents=True, exist_ok=True)
     pool = ParserPool()
@@ -201,6 +205,7 @@ def ask_again(old: Path, new: Path, urls: Iterable[str], options: GatherOptions)
             )
             recorder = Recorder(writer, meta["hosts"])
             site = LiveSite(meta["base"], recorder, pool, replace(options, only=wanted, follow_links=False))
+            site.reads_sitemaps = meta["source"]["kind"] == "site"
             cut: IndrelError | None = None
             try:
                 site.gather()

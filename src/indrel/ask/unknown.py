@@ -95,8 +95,8 @@ class Unreadable:
 
     def _nothing_read(self) -> str | None:
         """Why an address that an audit does not know may be there all the same; None where it would have been found."""
-        if self.site.meta["source"]["kind"] == "warc":
-            return "not in the archive"
+        if not self.site.traits.is_whole:
+            return self.site.traits.lacks
         if not self.site.complete:
             return f"not read: {self.site.meta.get('incomplete_because') or 'the audit is not complete'}"
         start = self.site.rows(

@@ -26,7 +26,7 @@ class Vanished(NamedTuple):
 def vanished(after: Site) -> list[Vanished]:
     """Pages read in the earlier audit (table `earlier` of the later one's connection) that stand below the address of a
     folder read whole, and of which it knows none. In a crawl they may be there all the same, and are unknown."""
-    if after.meta["source"]["kind"] != "folder" or after.is_part or Unreadable(after).whole:
+    if after.traits.is_live or not after.traits.is_whole or after.is_part or Unreadable(after).whole:
         return []
     base = split(after.base)
     states = ", ".join(f"s{i}" for i in range(len(after.crawlers)))

@@ -223,7 +223,7 @@ def why_skipped(one: Check, site: Site) -> str | None:
         Need.PAGES: None if not site.is_lone_file else "no addresses are known (give --from SNAPSHOT)",
         Need.AS_CRAWLERS: None if site.meta.get("as_crawlers") else "crawlers' own names were not used (--as-crawlers)",
         Need.RENDERED: None if site.meta.get("rendered") else "not asked for: --render",
-        Need.SITEMAPS: "a WARC file does not say what is not there" if site.meta["source"]["kind"] == "warc" else None,
+        Need.SITEMAPS: None if site.traits.is_whole else f"what is {site.traits.lacks} is unknown",
         Need.BARE: "credentials were sent (--header)" if site.meta.get("with_credentials") else None,
         Need.PARTNERS: None if site.intent.partners else "the intent file declares no partners ([links] partners)",
         Need.USER_PARTS: None if site.intent.user_written and list(site.intent.user_written) == site.meta.get("user_parts")

@@ -33,7 +33,10 @@ MOST_ADDED = 6
 @gathers()
 def audit(
     source: Annotated[
-        str, typer.Argument(metavar="SOURCE", help="An address, a folder of built files, a WARC file, or a snapshot.")
+        str,
+        typer.Argument(
+            metavar="SOURCE", help="A URL, a folder of built files, a WARC file, a text file of URLs, or a snapshot."
+        ),
     ],
     intent: opt.IntentOption = None,
     crawler: opt.CrawlerOption = None,

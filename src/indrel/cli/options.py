@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from indrel.cli import complete
-from indrel.ground.errors import InputError, UsageError
+from indrel.ground.errors import UsageError
 
 if TYPE_CHECKING:
     from indrel.sources.options import Connect
@@ -184,22 +184,7 @@ def parse_headers(values: list[str] | None) -> tuple[tuple[str, str], ...]:
 
 
 def read_addresses(files: list[Path] | None, paths: bool = False) -> tuple[str, ...]:
-    """Addresses from files, one a line, and paths if they are taken; raises InputError with file and line for what is none."""
-    from indrel.core.address import normalise
+    """The URLs of files, and paths if they are accepted. Raises InputError with file and line for anything else."""
+    from indrel.sources.url_file import read_urls
 
-    found = []
-    for file in files or ():
-        try:
-            lines = file.read_text("utf-8", "replace").splitlines()
-        except OSError as error:
-            raise InputError(f"{file} cannot be read: {error.strerror}") from error
-        for number, line in enumerate(lines, 1):
-            text = line.strip().removeprefix("\ufeff")
-            if text and not text.startswith("#"):
-                url = text if paths and text.startswith("/") else normalise(text)
-                if url is None:
-                    raise InputError(
-                        f"{file}:{number}: {text[:80]!r} is not an http(s) address{' or a path' if paths else ''}"
-                    )
-                found.append(url)
-    return tuple(dict.fromkeys(found))
+    return tuple(dict.fromkeys(url for file in files or () for url in read_urls(file, paths)))

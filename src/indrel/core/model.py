@@ -41,6 +41,34 @@ class CheckClass(StrEnum):
     FLAW = "flaw"
 
 
+class Traits(NamedTuple):
+    """What holds for all audits of one kind of source."""
+
+    is_live: bool
+    """Its responses have statuses and headers of a server."""
+
+    is_whole: bool
+    """What it does not have is not there."""
+
+    can_ask_again: bool
+    """Single URLs of it can be requested again."""
+
+    lacks: str
+    """What is said of a URL that it does not have."""
+
+
+SOURCES = {
+    "site": Traits(True, True, True, "not found by the crawl"),
+    "urls": Traits(True, False, True, "not in the list of URLs"),
+    "folder": Traits(False, True, False, "no file in the folder"),
+    "warc": Traits(True, False, False, "not in the archive"),
+}
+"""By the kind of source, as a snapshot names it."""
+
+LONE = Traits(False, True, False, "not in the file")
+"""Of a single file that is checked by itself."""
+
+
 class Severity(Enum):
     """Named for what the reader does. Higher values weigh more."""
 

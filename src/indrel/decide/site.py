@@ -20,7 +20,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 from indrel.core.address import origin_of, site_key, split
 from indrel.core.crawlers import Crawler
 from indrel.core.intent import Intent, WantEntry, parse_intent
-from indrel.core.model import State
+from indrel.core.model import LONE, SOURCES, State, Traits
 from indrel.core.robots import Decision, HostRobots, Ruleset, Verdict
 from indrel.decide.sections import FOLDERS_SQL, Sections
 from indrel.decide.terms import ROW_TRAITS, TRAITS, Terms
@@ -209,7 +209,7 @@ class Site:
     @property
     def is_live(self) -> bool:
         """Whether answers have statuses and headers of a server."""
-        return bool(self.meta["source"]["kind"] in ("site", "warc") or self.meta.get("located"))
+        return self.traits.is_live or bool(self.meta.get("located"))
 
     @property
     def is_lone_file(self) -> bool:
@@ -219,8 +219,13 @@ class Site:
     @cached_property
     def is_part(self) -> bool:
         """Whether nothing stands where a folder's start page would: it is taken for a part of a site."""
-        of_folder = self.meta["source"]["kind"] == "folder" and not self.is_live
+        of_folder = self.meta["source"]["kind"] in SOURCES and not self.is_live
         return of_folder and not self.rows("SELECT 1 FROM answer WHERE address = ?", [self.start_id])
+
+    @property
+    def traits(self) -> Traits:
+        """What holds for its kind of source."""
+        return SOURCES.get(self.meta["source"]["kind"], LONE)
 
     @property
     def read_a_page(self) -> bool:

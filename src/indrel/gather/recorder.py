@@ -72,10 +72,11 @@ class Recorder:
     def __len__(self) -> int:
         return len(self._ids)
 
-    def give(self, start: str, also: Iterable[str]) -> None:
-        """Keep what the audit was told of: its start page, and those of the other addresses that are the site's."""
-        others = self.of_site(also, start)
-        self.writer.add("given", [(self.id(start), "start"), *((self.id(url), "also") for url in others)])
+    def give(self, start: str | None, also: Iterable[str]) -> None:
+        """Record what the audit was given: its start page, if there is one, and the other URLs that are the site's."""
+        others = self.of_site(also, start or "")
+        first = [(self.id(start), "start")] if start else []
+        self.writer.add("given", [*first, *((self.id(url), "also") for url in others)])
 
     def of_site(self, urls: Iterable[str], start: str) -> list[str]:
         """Addresses and paths as addresses of the site, which begins at `start`; those of others are left out."""

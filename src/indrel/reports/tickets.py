@@ -65,7 +65,7 @@ def _block(value: str) -> list[str]:
 def _commands(cause: Cause, site: Site) -> Iterable[str]:
     """What shows that it is mended, run beside the snapshot."""
     first, snapshot = cause.findings[0], site.snapshot.path
-    if site.meta["source"]["kind"] == "site":
+    if site.traits.can_ask_again:
         yield "# asks again just for these; ends with 0 when all is mended"
         yield f"indrel recheck {_quoted(str(snapshot))} --cause {cause.short}"
     else:

@@ -31,7 +31,12 @@ class Source(Protocol):
         """
 
 
-_MODULES = {"site": ("live", "Live"), "folder": ("folder", "BuiltFolder"), "warc": ("archive", "Archive")}
+_MODULES = {
+    "site": ("live", "Live"),
+    "folder": ("folder", "BuiltFolder"),
+    "warc": ("archive", "Archive"),
+    "urls": ("url_list", "UrlList"),
+}
 
 
 def opened(kind: str, named: str, options: GatherOptions) -> Source:

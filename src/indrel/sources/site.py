@@ -73,6 +73,7 @@ class LiveSite:
         self.joiner = Joiner(20_000)
         self.keeper = Keeper(recorder, self.joiner, options.user_parts)
         self.fetched = 0
+        self.reads_sitemaps = True
         self.named = start  # credentials are for where it was named, whatever that redirects to
         self.ahead: dict[str, Answer] = {}  # answers of pages whose turn comes later
         self._heard: dict[int, bytes] = {}
@@ -181,7 +182,6 @@ class LiveSite:
         if fresh or self.options.only is not None:
             if self.options.as_crawlers:
                 await robots_as_crawlers(self.fetcher, self.recorder, self.options.crawlers, origin)
-            stage("reading sitemaps")
             await self._sitemaps(origin)
         if fresh:
             self._given()
@@ -227,14 +227,16 @@ class LiveSite:
     async def _declared_host(self, host: str) -> None:
         scheme = split(self.start).scheme
         url = normalise(f"{scheme}://{host}/")
-        if url:
+        if url and not self.reads_sitemaps:
+            await self.learn_robots(origin_of(url), "site")
+        elif url:
             self.recorder.writer.add("given", [(self.recorder.id(url), "host")])
             await self.learn_robots(origin_of(url), "site")
             await self.made_up.ask(origin_of(url))
             self._enqueue([url], 0)
 
     def _given(self) -> None:
-        self.recorder.give(self.start, self.options.also)
+        self.recorder.give(self.start if self.reads_sitemaps else None, self.options.also)
         self.recorder.commit(force=True)
         self.recorder.writer.set_meta(prepared=True)
 
@@ -287,6 +289,9 @@ class LiveSite:
             self.gate.learn(origin, answer.status, len(hops), answer.body)
 
     async def _sitemaps(self, origin: str) -> None:
+        if not self.reads_sitemaps:
+            return
+        self.options.progress.stage("reading sitemaps")
         collector = self._collector = SitemapCollector(self.fetcher, self.recorder, self.made_up.hashes.get(origin))
         announced = []
         for one in [origin, *(o for o in self.robots if o != origin and self.recorder.on_site(o + "/"))]:
