@@ -12,7 +12,7 @@ import pytest
 from cases import CASES, HOST, NOINDEX, Case, canonical
 from conftest import AuditSite
 from indrel.checks import checks, judge
-from indrel.checks.catalogue import check
+from indrel.checks.catalogue import Follows, check
 from indrel.checks.run import why_skipped
 from indrel.core.model import CheckClass, Severity
 from indrel.reports.checks_page import render
@@ -136,9 +136,11 @@ def test_catalogue_refuses_bad_registrations() -> None:
 
     assert "site-barred" in checks()
     with pytest.raises(ValueError, match="lacks Why"):
-        check("new-check", CheckClass.FLAW, Severity.NOTE)(undocumented)
+        check("new-check", CheckClass.FLAW, Severity.NOTE, follows=Follows.NOTHING)(undocumented)
     with pytest.raises(ValueError, match="registered twice"):
-        check("site-barred", CheckClass.FLAW, Severity.NOTE)(undocumented)
+        check("site-barred", CheckClass.FLAW, Severity.NOTE, follows=Follows.NOTHING)(undocumented)
+    with pytest.raises(TypeError, match="follows"):  # whether it can be a mere consequence is for each check to say
+        check("new-check", CheckClass.FLAW, Severity.NOTE)(undocumented)  # type: ignore[call-arg]
 
 
 @pytest.mark.parametrize("fault", [RuntimeError("no"), duckdb.InternalException("INTERNAL Error: no\n\nStack Trace:")])

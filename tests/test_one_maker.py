@@ -88,6 +88,7 @@ def test_sitemaps_are_looked_for_at_the_same_places(start: str) -> None:
     assert usual_folders(start) == ["https://h.example", "https://h.example/sub"][: 1 + ("sub" in start)]
 
 
+@pytest.mark.filterwarnings("ignore:.*SpooledTemporaryFile")  # the writer's own
 def test_an_archive_looks_where_a_site_does(indrel: Run, tmp_path: Path) -> None:
     """With a base below the root, the sitemap in its folder is found in an archive, a folder and a live site."""
     listed = f'<urlset xmlns="http://www.sitemaps.org/schemas/sitemap/0.9"><url><loc>{HOST}/sub/</loc></url></urlset>'

@@ -10,6 +10,7 @@ import inspect
 import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from enum import Flag, auto
 from functools import cache
 from importlib import import_module
 from pkgutil import iter_modules
@@ -57,6 +58,26 @@ class Need:
     INTENT = "wants or hosts that the intent file states"
 
 
+class Follows(Flag):
+    """What a row of a check can be a mere consequence of, where that is reported already."""
+
+    NOTHING = 0
+    SHUT_HOST = auto()
+    """Its host is blocked, down, or its home page is not open."""
+
+    HIDDEN_HOST = auto()
+    """Nearly all pages of its host have noindex from one source."""
+
+    NOFOLLOW = auto()
+    """The home page has a page-wide nofollow, or leads nowhere."""
+
+    SOFT_404 = auto()
+    """The page is reported as a soft 404."""
+
+    NEEDED_VISIT = auto()
+    """The page works only after a visit to the site."""
+
+
 @dataclass(frozen=True, slots=True)
 class Check:
     """One row of the catalogue."""
@@ -75,6 +96,8 @@ class Check:
     feeds: tuple[str, ...]
     change: Change | None
     draft: str | None
+    follows: Follows
+    whole_host: bool
     run: CheckFunction
 
 
@@ -86,6 +109,8 @@ def check(
     cls: CheckClass,
     severity: Severity,
     *,
+    follows: Follows,
+    whole_host: bool = False,
     rests_on_want: bool = False,
     needs: tuple[str, ...] = (),
     feeds: tuple[str, ...] = (),
@@ -96,6 +121,8 @@ def check(
 
     `needs` are facts without which it is left out, and that is said; `feeds` are tables of the snapshot without a row,
     and traits (`TRAITS`, `ROW_TRAITS` in `decide.terms`) that nothing has, without which it can find nothing, so that it is not asked.
+    `follows` says of what its rows can be mere consequences, which every check has to declare; `whole_host`: it concerns a whole
+    host, or lets strangers in, and is reported first among findings of one severity.
     `change` says what becomes of the text that does it, where one follows from the other; `draft` is the
     `indrel draft` that proposes a mend.
     """
@@ -110,7 +137,8 @@ def check(
             raise ValueError(f"{place}: the docstring of {id} lacks {', '.join(absent) or 'a summary'}")
         _CHECKS[id] = Check(
             id, cls, severity, summary, parts["Why"], parts["Mend"], parts["Rests on"], parts["Evidence"],
-            function.__module__.rpartition(".")[2], rests_on_want, needs, feeds, change, draft, function,
+            function.__module__.rpartition(".")[2], rests_on_want, needs, feeds, change, draft, follows,
+            whole_host, function,
         )  # fmt: skip
         return function
 

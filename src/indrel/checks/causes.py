@@ -20,12 +20,6 @@ from indrel.checks.catalogue import checks
 from indrel.core.model import Accepted, Cause, CheckClass, Evidence, Finding, Severity, subject_address
 from indrel.decide.kinds import telling_parameter
 
-WHOLE_HOSTS = (
-    "start-not-open", "site-barred", "site-noindex", "robots-unreachable", "robots-is-page", "host-open", "open-locked",
-    "site-nofollow",
-)  # fmt: skip
-"""Checks that concern a whole host, or that let strangers in: told first among findings of one severity."""
-
 DIRECTIVES = ("tag", "header", "canonical", "link", "script")
 """Kinds of evidence that stand in a template or configuration, whatever section prints them."""
 
@@ -235,7 +229,7 @@ def by_cause(marks: Iterable[Mark]) -> list[list[Mark]]:
         return (
             key[2],
             -severity,
-            key[0] not in WHOLE_HOSTS,
+            not checks()[key[0]].whole_host,
             _CLASS_ORDER.index(members[0].cls),
             -len(members),
             members[0].section.startswith("//"),

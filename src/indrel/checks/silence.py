@@ -8,40 +8,11 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
+from indrel.checks.catalogue import Follows, checks
 from indrel.checks.causes import Mark
 from indrel.decide.site import Site
 
-FOLLOWS_FROM_SHUT = frozenset({
-    "start-not-open", "barred-wanted", "listed-barred", "barred-noindex", "barred-canonical", "barred-to-hide", "barred-unread",
-    "robots-overreach", "resource-barred", "noindex-wanted", "listed-hidden", "listed-locked", "listed-broken", "listed-gone",
-    "canonical-to-barred", "canonical-to-hidden", "canonical-to-broken", "canonical-to-gone", "canonical-and-noindex",
-    "canonical-none", "link-to-shut", "link-to-gone", "noindex-nofollow-hub", "page-nofollow", "only-nofollow-path", "no-path",
-    "link-nofollow-inside", "link-mixed", "wanted-unlisted", "sitemap-none", "sitemap-barred", "sitemap-unreadable",
-    "sitemap-is-page", "robots-no-sitemap", "robots-rule-unused", "robots-group-replaces-all", "snippet-withheld",
-    "script-only", "site-nofollow", "open-unwanted", "junk-open", "missing-answers-200", "noindex-partial", "expiry-passed",
-    "robots-missing", "agent-differs", "listed-redirects", "listed-folded", "link-to-redirect", "canonical-off-site",
-})  # fmt: skip
-"""Rows that can be mere consequences of a host that is shut, hidden or down."""
-
-FOLLOWS_FROM_NOFOLLOW = frozenset({
-    "only-nofollow-path", "no-path", "link-nofollow-inside", "page-nofollow", "link-mixed", "noindex-nofollow-hub",
-})  # fmt: skip
-
-FOLLOWS_FROM_SOFT_MISSING = frozenset({"link-to-gone", "listed-broken"})
-"""What tells again of an address that it is an error page in disguise."""
-
-FOLLOWS_FROM_NEEDED_VISIT = frozenset({"link-to-gone", "listed-gone", "soft-missing"})
-"""Rows of an address that only works for those who were on the site before."""
-
 _SHUTS = ("robots-unreachable", "site-barred", "site-noindex", "start-not-open")
-_KEPT_OF_HIDDEN = frozenset({
-    "barred-noindex", "robots-missing", "robots-rule-unused", "robots-group-replaces-all", "open-unwanted", "junk-open",
-    "missing-answers-200", "barred-unread", "barred-to-hide", "agent-differs", "canonical-none", "canonical-to-gone",
-    "canonical-to-broken", "listed-redirects", "listed-folded", "link-to-redirect", "canonical-off-site",
-    "listed-gone", "listed-broken", "listed-locked", "link-to-gone", "sitemap-unreadable",
-    "sitemap-is-page",
-})  # fmt: skip
-"""Rows that a noindex everywhere does not explain."""
 
 
 def without_consequences(site: Site, found: Iterable[Mark]) -> list[Mark]:
@@ -61,24 +32,25 @@ def without_consequences(site: Site, found: Iterable[Mark]) -> list[Mark]:
     closed = {f"{s}://{h}" for h in site.intent.closed for s in ("https", "http")}
     if not (shut or nofollow or starts or visits or soft or closed):
         return found
-    kept = []
+    kept, about = [], checks()
     for mark in found:
         url = mark.address
         origin = _origin(url)
         if origin in closed and mark.check != "host-open":
             continue
-        if url in visits and mark.check in FOLLOWS_FROM_NEEDED_VISIT:
+        follows = about[mark.check].follows
+        if url in visits and Follows.NEEDED_VISIT in follows:
             continue
         gone: set[str] = set()
-        if mark.check in FOLLOWS_FROM_SHUT - {"start-not-open"}:
+        if Follows.SHUT_HOST in follows and mark.check != "start-not-open":
             gone |= starts.get(url, set())
         elsewhere = mark.check == "resource-barred" and origin != site.base_origin  # pages of another host miss it
         for check, crawlers in () if elsewhere else shut.get(origin, {}).items():
-            if _follows(mark.check, check):
+            if _follows(mark.check, follows, check):
                 gone |= crawlers
-        if mark.check in FOLLOWS_FROM_NOFOLLOW and origin == site.base_origin:
+        if Follows.NOFOLLOW in follows and origin == site.base_origin:
             gone |= nofollow | blind
-        if mark.check in FOLLOWS_FROM_SOFT_MISSING:
+        if Follows.SOFT_404 in follows:
             gone.update(soft.get(url, ()))
         left = tuple(c for c in mark.crawlers if c not in gone) if gone else mark.crawlers
         if left:
@@ -105,14 +77,12 @@ def _shut(site: Site, found: Iterable[Mark]) -> dict[str, dict[str, set[str]]]:
     return shut
 
 
-def _follows(check: str, cause: str) -> bool:
+def _follows(check: str, follows: Follows, cause: str) -> bool:
     if check == cause:
         return False
-    if check in _SHUTS:  # of several that say why, the first in order speaks
+    if check in _SHUTS:  # of several that say why, the first in order is reported
         return _SHUTS.index(check) > _SHUTS.index(cause)
-    if cause == "site-noindex" and check in _KEPT_OF_HIDDEN:
-        return False
-    return check in FOLLOWS_FROM_SHUT
+    return (Follows.HIDDEN_HOST if cause == "site-noindex" else Follows.SHUT_HOST) in follows
 
 
 def _speaks_of_host(site: Site, mark: Mark) -> bool:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from indrel.checks.catalogue import Hit, Need, check
+from indrel.checks.catalogue import Follows, Hit, Need, check
 from indrel.checks.changes import NOT_FOUND
 from indrel.checks.evidence import WHERE, answers
 from indrel.checks.topics.rendering import WRONG, looks, missed, sampled
@@ -16,7 +16,15 @@ from indrel.core.model import CheckClass, Evidence, Severity, listing
 from indrel.decide.site import Site
 
 
-@check("missing-answers-200", CheckClass.CONFLICT, Severity.FIX, needs=(Need.LIVE,), feeds=("probe",), change=NOT_FOUND)
+@check(
+    "missing-answers-200",
+    CheckClass.CONFLICT,
+    Severity.FIX,
+    follows=Follows.SHUT_HOST,
+    needs=(Need.LIVE,),
+    feeds=("probe",),
+    change=NOT_FOUND,
+)
 def missing_answers_200(site: Site) -> Iterator[Hit]:
     """A made-up address is not answered with 404.
 
@@ -53,7 +61,15 @@ class _Disguised(NamedTuple):
     linked: bool
 
 
-@check("soft-missing", CheckClass.CONFLICT, Severity.FIX, needs=(Need.LIVE,), feeds=("page",), change=NOT_FOUND)
+@check(
+    "soft-missing",
+    CheckClass.CONFLICT,
+    Severity.FIX,
+    follows=Follows.NEEDED_VISIT,
+    needs=(Need.LIVE,),
+    feeds=("page",),
+    change=NOT_FOUND,
+)
 def soft_missing(site: Site) -> Iterator[Hit]:
     """An error or “nothing here” page is answered with 200.
 
@@ -121,7 +137,9 @@ class _Told(NamedTuple):
     where: str
 
 
-@check("noindex-on-answer", CheckClass.FLAW, Severity.NOTE, needs=(Need.LIVE,), feeds=("noindex",))
+@check(
+    "noindex-on-answer", CheckClass.FLAW, Severity.NOTE, follows=Follows.NOTHING, needs=(Need.LIVE,), feeds=("noindex",)
+)
 def noindex_on_answer(site: Site) -> Iterator[Hit]:
     """A redirect or error says noindex, though it is never listed anyway.
 
@@ -146,7 +164,14 @@ def noindex_on_answer(site: Site) -> Iterator[Hit]:
             yield Hit(one.url, one.crawlers, f"says noindex, but answers “{what}”", (first, *shown[one.id]))
 
 
-@check("agent-differs", CheckClass.CONFLICT, Severity.FIX, needs=(Need.LIVE, Need.AS_CRAWLERS), feeds=("as_crawler",))
+@check(
+    "agent-differs",
+    CheckClass.CONFLICT,
+    Severity.FIX,
+    follows=Follows.SHUT_HOST,
+    needs=(Need.LIVE, Need.AS_CRAWLERS),
+    feeds=("as_crawler",),
+)
 def agent_differs(site: Site) -> Iterator[Hit]:
     """A page's status, robots directives or canonical change with the name of the crawler that asks.
 

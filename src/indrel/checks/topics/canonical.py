@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from typing import NamedTuple
 
-from indrel.checks.catalogue import Hit, Need, check
+from indrel.checks.catalogue import Follows, Hit, Need, check
 from indrel.checks.changes import NAMED, NAMES_ITSELF, NAMES_THE_LAST, NAMES_THE_TARGET, SAID, Change, to
 from indrel.checks.evidence import WHERE, Subject, answers, canonicals, rules, said
 from indrel.core.model import CheckClass, Evidence, Severity
@@ -97,7 +97,7 @@ OFTEN = "c.address IN (SELECT address FROM canonical GROUP BY address HAVING cou
 """Of a canonical `c`: its page has others. Few pages have, so that only theirs are compared."""
 
 
-@check("canonical-several", CheckClass.CONFLICT, Severity.FIX, feeds=("several-canonicals",))
+@check("canonical-several", CheckClass.CONFLICT, Severity.FIX, follows=Follows.NOTHING, feeds=("several-canonicals",))
 def canonical_several(site: Site) -> Iterator[Hit]:
     """A page names different canonicals.
 
@@ -124,6 +124,7 @@ def canonical_several(site: Site) -> Iterator[Hit]:
     "canonical-in-body",
     CheckClass.FLAW,
     Severity.FIX,
+    follows=Follows.NOTHING,
     feeds=("canonical-in-body",),
     change=Change(NAMED, lambda finding, before: f"{before}  (inside the head)"),
 )
@@ -151,7 +152,14 @@ def canonical_in_body(site: Site) -> Iterator[Hit]:
             yield Hit(url, mask, f"the canonical stands in the body and is ignored: {ended}", tuple(evidence))
 
 
-@check("canonical-to-gone", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical-fold", "gone"), change=NAMES_ITSELF)
+@check(
+    "canonical-to-gone",
+    CheckClass.CONFLICT,
+    Severity.FIX,
+    follows=Follows.SHUT_HOST,
+    feeds=("canonical-fold", "gone"),
+    change=NAMES_ITSELF,
+)
 def canonical_to_gone(site: Site) -> Iterator[Hit]:
     """A page names as canonical an address that is gone.
 
@@ -164,7 +172,12 @@ def canonical_to_gone(site: Site) -> Iterator[Hit]:
 
 
 @check(
-    "canonical-to-broken", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical-fold", "broken"), change=NAMES_ITSELF
+    "canonical-to-broken",
+    CheckClass.CONFLICT,
+    Severity.FIX,
+    follows=Follows.SHUT_HOST,
+    feeds=("canonical-fold", "broken"),
+    change=NAMES_ITSELF,
 )
 def canonical_to_broken(site: Site) -> Iterator[Hit]:
     """A page names as canonical an address that answers with an error or not at all.
@@ -181,6 +194,7 @@ def canonical_to_broken(site: Site) -> Iterator[Hit]:
     "canonical-to-redirect",
     CheckClass.CONFLICT,
     Severity.FIX,
+    follows=Follows.NOTHING,
     feeds=("canonical-fold", "redirect"),
     change=NAMES_THE_TARGET,
 )
@@ -206,7 +220,13 @@ def _by_answer(site: Site, condition: str, message: str) -> Iterator[Hit]:
         yield Hit(one.url, one.crawlers, f"{message}: {one.target_url}", evidence, also=(one.target_url,))
 
 
-@check("canonical-to-hidden", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical-fold", "noindex"))
+@check(
+    "canonical-to-hidden",
+    CheckClass.CONFLICT,
+    Severity.FIX,
+    follows=Follows.SHUT_HOST | Follows.HIDDEN_HOST,
+    feeds=("canonical-fold", "noindex"),
+)
 def canonical_to_hidden(site: Site) -> Iterator[Hit]:
     """A page names as canonical a page that says noindex.
 
@@ -225,7 +245,12 @@ def canonical_to_hidden(site: Site) -> Iterator[Hit]:
 
 
 @check(
-    "canonical-to-barred", CheckClass.CONFLICT, Severity.FIX, needs=(Need.ROBOTS,), feeds=("canonical-fold", "barred")
+    "canonical-to-barred",
+    CheckClass.CONFLICT,
+    Severity.FIX,
+    follows=Follows.SHUT_HOST | Follows.HIDDEN_HOST,
+    needs=(Need.ROBOTS,),
+    feeds=("canonical-fold", "barred"),
 )
 def canonical_to_barred(site: Site) -> Iterator[Hit]:
     """A page names as canonical an address that robots.txt bars.
@@ -243,7 +268,14 @@ def canonical_to_barred(site: Site) -> Iterator[Hit]:
         yield Hit(one.url, one.crawlers, message, evidence, also=(one.target_url,))
 
 
-@check("canonical-chain", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical-fold",), change=NAMES_THE_LAST)
+@check(
+    "canonical-chain",
+    CheckClass.CONFLICT,
+    Severity.FIX,
+    follows=Follows.NOTHING,
+    feeds=("canonical-fold",),
+    change=NAMES_THE_LAST,
+)
 def canonical_chain(site: Site) -> Iterator[Hit]:
     """A page names as canonical a page that itself names another.
 
@@ -256,7 +288,7 @@ def canonical_chain(site: Site) -> Iterator[Hit]:
     yield from _chained(site, lambda number: number not in circle, "names a canonical that names another: {}, then {}")
 
 
-@check("canonical-loop", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical-fold",))
+@check("canonical-loop", CheckClass.CONFLICT, Severity.FIX, follows=Follows.NOTHING, feeds=("canonical-fold",))
 def canonical_loop(site: Site) -> Iterator[Hit]:
     """Canonicals lead back to where they began.
 
@@ -314,6 +346,7 @@ def _chained(site: Site, chosen: Callable[[int], bool], message: str) -> Iterato
     "canonical-and-noindex",
     CheckClass.CONFLICT,
     Severity.FIX,
+    follows=Follows.SHUT_HOST | Follows.HIDDEN_HOST,
     feeds=("canonical-fold", "noindex"),
     change=Change(SAID, to("(the noindex goes, or the canonical does)")),
 )

@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from indrel.checks.catalogue import Hit, check
+from indrel.checks.catalogue import Follows, Hit, check
 from indrel.checks.changes import EACH_ITSELF, NAMES_ITSELF
 from indrel.checks.evidence import WHERE, canonicals, of_each
 from indrel.checks.measures import MANY, MOST_NAMED
@@ -38,7 +38,14 @@ def to_start(site: Site) -> dict[int, tuple[str, str]]:
     return {number: (url, start) for number, url, start in rows if starts[start] >= MANY}
 
 
-@check("canonical-to-start", CheckClass.BLOCKED, Severity.FIX, feeds=("canonical-fold",), change=EACH_ITSELF)
+@check(
+    "canonical-to-start",
+    CheckClass.BLOCKED,
+    Severity.FIX,
+    follows=Follows.NOTHING,
+    feeds=("canonical-fold",),
+    change=EACH_ITSELF,
+)
 def canonical_to_start(site: Site) -> Iterator[Hit]:
     """Many unlike pages name the start page as canonical.
 
@@ -86,7 +93,14 @@ def to_first_page(site: Site) -> list[Folding]:
     return [one for one in found if one.target_url in first_pages(one.url)]
 
 
-@check("canonical-first-page", CheckClass.BLOCKED, Severity.ASK, feeds=("canonical-fold",), change=EACH_ITSELF)
+@check(
+    "canonical-first-page",
+    CheckClass.BLOCKED,
+    Severity.ASK,
+    follows=Follows.NOTHING,
+    feeds=("canonical-fold",),
+    change=EACH_ITSELF,
+)
 def canonical_first_page(site: Site) -> Iterator[Hit]:
     """A numbered page names page 1 as canonical.
 
@@ -123,7 +137,14 @@ class _Pair(NamedTuple):
         return min(self.words, self.its_words) < 0.3 * max(self.words, self.its_words)
 
 
-@check("canonical-unlike", CheckClass.BLOCKED, Severity.ASK, feeds=("canonical-fold",), change=NAMES_ITSELF)
+@check(
+    "canonical-unlike",
+    CheckClass.BLOCKED,
+    Severity.ASK,
+    follows=Follows.NOTHING,
+    feeds=("canonical-fold",),
+    change=NAMES_ITSELF,
+)
 def canonical_unlike(site: Site) -> Iterator[Hit]:
     """A page names as canonical a page with clearly different content.
 
@@ -162,7 +183,7 @@ def canonical_unlike(site: Site) -> Iterator[Hit]:
             yield Hit(one.url, one.crawlers, message, (*tags.get(one.id, ()), *texts), also=(one.target_url,))
 
 
-@check("twin-open", CheckClass.EXPOSED, Severity.ASK, feeds=("page",))
+@check("twin-open", CheckClass.EXPOSED, Severity.ASK, follows=Follows.NOTHING, feeds=("page",))
 def twin_open(site: Site) -> Iterator[Hit]:
     """The same content is open at several addresses, and none folds into another.
 
@@ -199,7 +220,7 @@ ERROR_PAGE = "/(404|50x|500)[.]html?$"
 """The files that builds hold for servers to answer missing addresses with: no one comes to them by name."""
 
 
-@check("canonical-none", CheckClass.FLAW, Severity.NOTE)
+@check("canonical-none", CheckClass.FLAW, Severity.NOTE, follows=Follows.SHUT_HOST)
 def canonical_none(site: Site) -> Iterator[Hit]:
     """An open page names no canonical.
 
@@ -229,7 +250,13 @@ class _Alternate(NamedTuple):
     where: str
 
 
-@check("canonical-against-alternates", CheckClass.CONFLICT, Severity.ASK, feeds=("canonical", "alternate"))
+@check(
+    "canonical-against-alternates",
+    CheckClass.CONFLICT,
+    Severity.ASK,
+    follows=Follows.NOTHING,
+    feeds=("canonical", "alternate"),
+)
 def canonical_against_alternates(site: Site) -> Iterator[Hit]:
     """A language alternate points at a page that folds elsewhere.
 

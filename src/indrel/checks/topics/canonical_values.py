@@ -7,7 +7,7 @@ import re
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from indrel.checks.catalogue import Hit, check
+from indrel.checks.catalogue import Follows, Hit, check
 from indrel.checks.changes import NAMED, NAMES_ITSELF, Change
 from indrel.checks.evidence import WHERE, answers, canonicals, stated
 from indrel.checks.topics.canonical import ABSOLUTE, OFTEN, SEVERAL, special, stage_special
@@ -24,7 +24,14 @@ PLACEHOLDERS = ("example.com", "example.net", "example.org")
 """Names that documentation uses (RFC 2606): a canonical there was never filled in."""
 
 
-@check("canonical-unusable", CheckClass.FLAW, Severity.FIX, feeds=("unusable-canonical",), change=NAMES_ITSELF)
+@check(
+    "canonical-unusable",
+    CheckClass.FLAW,
+    Severity.FIX,
+    follows=Follows.NOTHING,
+    feeds=("unusable-canonical",),
+    change=NAMES_ITSELF,
+)
 def canonical_unusable(site: Site) -> Iterator[Hit]:
     """A canonical cannot be used: empty, no address, or cancelled by an attribute.
 
@@ -49,7 +56,14 @@ def canonical_unusable(site: Site) -> Iterator[Hit]:
 LOCAL_FILE = "starts_with(lower(trim(c.href)), 'file:')"
 
 
-@check("canonical-relative", CheckClass.FLAW, Severity.ASK, feeds=("relative-canonical",), change=NAMES_ITSELF)
+@check(
+    "canonical-relative",
+    CheckClass.FLAW,
+    Severity.ASK,
+    follows=Follows.NOTHING,
+    feeds=("relative-canonical",),
+    change=NAMES_ITSELF,
+)
 def canonical_relative(site: Site) -> Iterator[Hit]:
     """A canonical is written as a relative address.
 
@@ -80,6 +94,7 @@ def canonical_relative(site: Site) -> Iterator[Hit]:
     "canonical-fragment",
     CheckClass.FLAW,
     Severity.NOTE,
+    follows=Follows.NOTHING,
     feeds=("canonical-fragment",),
     change=Change(NAMED, lambda finding, before: re.sub(r"#[^\"'\s>]*", "", before)),
 )
@@ -137,7 +152,14 @@ def unreachable_host(host: str) -> bool:
     return number.is_private or number.is_loopback or number.is_link_local or number.is_unspecified
 
 
-@check("canonical-to-closed-host", CheckClass.BLOCKED, Severity.STOP, feeds=("canonical",), change=NAMES_ITSELF)
+@check(
+    "canonical-to-closed-host",
+    CheckClass.BLOCKED,
+    Severity.STOP,
+    follows=Follows.NOTHING,
+    feeds=("canonical",),
+    change=NAMES_ITSELF,
+)
 def canonical_to_closed_host(site: Site) -> Iterator[Hit]:
     """A page names as canonical an address on a host that is closed, or that no visitor reaches.
 
@@ -182,7 +204,7 @@ def canonical_to_closed_host(site: Site) -> Iterator[Hit]:
                       (Evidence("canonical", where, line, text),))  # fmt: skip
 
 
-@check("canonical-off-site", CheckClass.BLOCKED, Severity.ASK, feeds=("canonical-fold",))
+@check("canonical-off-site", CheckClass.BLOCKED, Severity.ASK, follows=Follows.SHUT_HOST, feeds=("canonical-fold",))
 def canonical_off_site(site: Site) -> Iterator[Hit]:
     """A page names as canonical an address on another site.
 
@@ -208,7 +230,14 @@ def canonical_off_site(site: Site) -> Iterator[Hit]:
             yield Hit(one.url, one.crawlers, message, shown, also=(one.target_url,))
 
 
-@check("canonical-host-variant", CheckClass.CONFLICT, Severity.FIX, feeds=("canonical-fold",), change=NAMES_ITSELF)
+@check(
+    "canonical-host-variant",
+    CheckClass.CONFLICT,
+    Severity.FIX,
+    follows=Follows.NOTHING,
+    feeds=("canonical-fold",),
+    change=NAMES_ITSELF,
+)
 def canonical_host_variant(site: Site) -> Iterator[Hit]:
     """A canonical differs from the page's own address only in scheme, www or port.
 
@@ -224,7 +253,14 @@ def canonical_host_variant(site: Site) -> Iterator[Hit]:
         yield Hit(one.url, one.crawlers, message, tuple(tags.get(one.id, ())), also=(one.target_url,))
 
 
-@check("canonical-wanted-folded", CheckClass.BLOCKED, Severity.FIX, feeds=("fold", "stated"), change=NAMES_ITSELF)
+@check(
+    "canonical-wanted-folded",
+    CheckClass.BLOCKED,
+    Severity.FIX,
+    follows=Follows.NOTHING,
+    feeds=("fold", "stated"),
+    change=NAMES_ITSELF,
+)
 def canonical_wanted_folded(site: Site) -> Iterator[Hit]:
     """A page that the intent file wants shown names another as canonical, or redirects to it.
 

@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from indrel.checks.catalogue import Hit, Need, check
+from indrel.checks.catalogue import Follows, Hit, Need, check
 from indrel.checks.changes import NO_NOINDEX, SAID, Change, each
 from indrel.checks.evidence import WHERE, Subject, directives, said
 from indrel.checks.measures import MANY, NEARLY_ALL
@@ -88,7 +88,15 @@ def hidden_hosts(site: Site) -> WholeHosts:
     return found
 
 
-@check("site-noindex", CheckClass.BLOCKED, Severity.STOP, feeds=("noindex",), change=NO_NOINDEX)
+@check(
+    "site-noindex",
+    CheckClass.BLOCKED,
+    Severity.STOP,
+    follows=Follows.NOTHING,
+    whole_host=True,
+    feeds=("noindex",),
+    change=NO_NOINDEX,
+)
 def site_noindex(site: Site) -> Iterator[Hit]:
     """The start page and nearly all pages say noindex through the same source: their tags, or the header.
 
@@ -111,7 +119,13 @@ def without_hidden_host(told: WholeHosts, url: str, evidence: tuple[Evidence, ..
     return mask
 
 
-@check("noindex-partial", CheckClass.CONFLICT, Severity.ASK, feeds=("noindex",))
+@check(
+    "noindex-partial",
+    CheckClass.CONFLICT,
+    Severity.ASK,
+    follows=Follows.SHUT_HOST | Follows.HIDDEN_HOST,
+    feeds=("noindex",),
+)
 def noindex_partial(site: Site) -> Iterator[Hit]:
     """A noindex reaches only some of the crawlers.
 
@@ -155,7 +169,9 @@ def sides(tokens: tuple[str, ...]) -> dict[str, str]:
     return said_of
 
 
-@check("robots-sources-differ", CheckClass.CONFLICT, Severity.FIX, feeds=("several-directives",))
+@check(
+    "robots-sources-differ", CheckClass.CONFLICT, Severity.FIX, follows=Follows.NOTHING, feeds=("several-directives",)
+)
 def robots_sources_differ(site: Site) -> Iterator[Hit]:
     """Two robots tags or headers of one page say opposite things to the same crawler.
 
@@ -190,7 +206,7 @@ def _differing(members: list[Said]) -> Iterator[Hit]:
         yield Hit(members[0].url, mask, message, tuple(shown))
 
 
-@check("robots-self-contradicts", CheckClass.CONFLICT, Severity.FIX, feeds=("several-tokens",))
+@check("robots-self-contradicts", CheckClass.CONFLICT, Severity.FIX, follows=Follows.NOTHING, feeds=("several-tokens",))
 def robots_self_contradicts(site: Site) -> Iterator[Hit]:
     """One robots tag or header says both a thing and its opposite.
 
@@ -208,7 +224,7 @@ def robots_self_contradicts(site: Site) -> Iterator[Hit]:
             yield Hit(one.url, one.mask, f"one source says {listing(both)}: the stricter holds", (one.evidence,))
 
 
-@check("robots-tag-in-body", CheckClass.FLAW, Severity.FIX, feeds=("directive-in-body",))
+@check("robots-tag-in-body", CheckClass.FLAW, Severity.FIX, follows=Follows.NOTHING, feeds=("directive-in-body",))
 def robots_tag_in_body(site: Site) -> Iterator[Hit]:
     """A robots tag stands after the head has ended.
 
@@ -252,6 +268,7 @@ def faulty(site: Site, origin: int) -> Iterator[tuple[str, int, str, Evidence]]:
     "robots-token-slip",
     CheckClass.FLAW,
     Severity.FIX,
+    follows=Follows.NOTHING,
     feeds=("faulty-directive",),
     change=Change(SAID, each("content", slips)),
 )
@@ -267,7 +284,14 @@ def robots_token_slip(site: Site) -> Iterator[Hit]:
         yield Hit(url, mask, what, (evidence,))
 
 
-@check("robots-header-slip", CheckClass.FLAW, Severity.FIX, needs=(Need.LIVE,), feeds=("faulty-directive",))
+@check(
+    "robots-header-slip",
+    CheckClass.FLAW,
+    Severity.FIX,
+    follows=Follows.NOTHING,
+    needs=(Need.LIVE,),
+    feeds=("faulty-directive",),
+)
 def robots_header_slip(site: Site) -> Iterator[Hit]:
     """An X-Robots-Tag header holds a token, scope or date that cannot be read.
 
@@ -284,6 +308,7 @@ def robots_header_slip(site: Site) -> Iterator[Hit]:
     "robots-tag-void",
     CheckClass.FLAW,
     Severity.FIX,
+    follows=Follows.NOTHING,
     feeds=("void-directive",),
     change=Change(("tag",), lambda finding, before: re.sub(r"\bproperty\s*=", "name=", before, count=1)),
 )
@@ -305,7 +330,7 @@ def robots_tag_void(site: Site) -> Iterator[Hit]:
             yield Hit(url, mask, f"the robots tag has no effect: {void}", (Evidence("tag", where, line, text),))
 
 
-@check("robots-token-obsolete", CheckClass.FLAW, Severity.NOTE, feeds=("obsolete-token",))
+@check("robots-token-obsolete", CheckClass.FLAW, Severity.NOTE, follows=Follows.NOTHING, feeds=("obsolete-token",))
 def robots_token_obsolete(site: Site) -> Iterator[Hit]:
     """A robots tag or header holds a token that no large engine reads any more.
 
@@ -320,7 +345,7 @@ def robots_token_obsolete(site: Site) -> Iterator[Hit]:
         yield Hit(one.url, one.mask, f"{listing(told)} {are} not read by any large engine any more", (one.evidence,))
 
 
-@check("embed-without-noindex", CheckClass.FLAW, Severity.NOTE, feeds=("embedded-token",))
+@check("embed-without-noindex", CheckClass.FLAW, Severity.NOTE, follows=Follows.NOTHING, feeds=("embedded-token",))
 def embed_without_noindex(site: Site) -> Iterator[Hit]:
     """A page says indexifembedded, but not noindex.
 

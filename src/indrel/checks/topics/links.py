@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any, NamedTuple
 
-from indrel.checks.catalogue import Hit, Need, check
+from indrel.checks.catalogue import Follows, Hit, Need, check
 from indrel.checks.changes import LINK, SAID, Change, each, to, with_rel, without
 from indrel.checks.evidence import (
     WHERE,
@@ -37,6 +37,7 @@ HOST_OF = "substr(a.origin, strpos(a.origin, '://') + 3)"
     "only-nofollow-path",
     CheckClass.BLOCKED,
     Severity.FIX,
+    follows=Follows.SHUT_HOST | Follows.HIDDEN_HOST | Follows.NOFOLLOW,
     rests_on_want=True,
     needs=(Need.LINKS, Need.COMPLETE),
     feeds=("link",),
@@ -137,6 +138,7 @@ class _Failing(NamedTuple):
     "link-to-gone",
     CheckClass.FLAW,
     Severity.FIX,
+    follows=Follows.SHUT_HOST | Follows.SOFT_404 | Follows.NEEDED_VISIT,
     feeds=("link", "failing"),
     change=Change(LINK, to("(the link goes, or leads to an address that is there)")),
 )
@@ -169,7 +171,14 @@ def _link_to_it(pages: int) -> str:
     return f"{plural(pages, 'page')} {'links' if pages == 1 else 'link'} to it"
 
 
-@check("no-path", CheckClass.BLOCKED, Severity.ASK, rests_on_want=True, needs=(Need.LINKS, Need.COMPLETE))
+@check(
+    "no-path",
+    CheckClass.BLOCKED,
+    Severity.ASK,
+    follows=Follows.SHUT_HOST | Follows.HIDDEN_HOST | Follows.NOFOLLOW,
+    rests_on_want=True,
+    needs=(Need.LINKS, Need.COMPLETE),
+)
 def no_path(site: Site) -> Iterator[Hit]:
     """A wanted page is in a sitemap or list, but no page that was read links to it.
 
@@ -217,7 +226,13 @@ def _linked_unfollowed(site: Site, condition: str) -> list[_Linked]:
 
 
 @check(
-    "link-nofollow-inside", CheckClass.CONFLICT, Severity.ASK, rests_on_want=True, needs=(Need.LINKS,), feeds=("link",)
+    "link-nofollow-inside",
+    CheckClass.CONFLICT,
+    Severity.ASK,
+    follows=Follows.SHUT_HOST | Follows.HIDDEN_HOST | Follows.NOFOLLOW,
+    rests_on_want=True,
+    needs=(Need.LINKS,),
+    feeds=("link",),
 )
 def link_nofollow_inside(site: Site) -> Iterator[Hit]:
     """Links to a wanted page of one's own site are not followed.
@@ -251,7 +266,14 @@ def of_own_variants(site: Site) -> dict[int, int]:
     )
 
 
-@check("link-mixed", CheckClass.CONFLICT, Severity.NOTE, needs=(Need.LINKS,), feeds=("link",))
+@check(
+    "link-mixed",
+    CheckClass.CONFLICT,
+    Severity.NOTE,
+    follows=Follows.SHUT_HOST | Follows.HIDDEN_HOST | Follows.NOFOLLOW,
+    needs=(Need.LINKS,),
+    feeds=("link",),
+)
 def link_mixed(site: Site) -> Iterator[Hit]:
     """One target is linked both followed and unfollowed.
 
@@ -288,6 +310,7 @@ class _Silent(NamedTuple):
     "page-nofollow",
     CheckClass.BLOCKED,
     Severity.ASK,
+    follows=Follows.SHUT_HOST | Follows.HIDDEN_HOST | Follows.NOFOLLOW,
     rests_on_want=True,
     needs=(Need.LINKS,),
     feeds=("nofollow", "link"),
@@ -329,7 +352,14 @@ class _Shut(NamedTuple):
     followed: int
 
 
-@check("link-to-shut", CheckClass.CONFLICT, Severity.ASK, needs=(Need.LINKS,), feeds=("link", "shut"))
+@check(
+    "link-to-shut",
+    CheckClass.CONFLICT,
+    Severity.ASK,
+    follows=Follows.SHUT_HOST | Follows.HIDDEN_HOST,
+    needs=(Need.LINKS,),
+    feeds=("link", "shut"),
+)
 def link_to_shut(site: Site) -> Iterator[Hit]:
     """Many pages link to a page that is barred or hidden.
 
@@ -371,7 +401,7 @@ class _Moved(NamedTuple):
 FOR_NOW = "Leave it if the redirect is meant for now only (a login, a choice of language); else answer 301 and link to the final address."
 
 
-@check("link-to-redirect", CheckClass.FLAW, Severity.NOTE, feeds=("link", "redirect"))
+@check("link-to-redirect", CheckClass.FLAW, Severity.NOTE, follows=Follows.SHUT_HOST, feeds=("link", "redirect"))
 def link_to_redirect(site: Site) -> Iterator[Hit]:
     """Pages link to an address that redirects, or to another variant of the host.
 
@@ -396,7 +426,7 @@ def link_to_redirect(site: Site) -> Iterator[Hit]:
             yield Hit(one.url, one.crawlers, message, evidence, also=from_pages.urls, mend=mend)
 
 
-@check("link-not-crawlable", CheckClass.FLAW, Severity.ASK, feeds=("slip",))
+@check("link-not-crawlable", CheckClass.FLAW, Severity.ASK, follows=Follows.NOTHING, feeds=("slip",))
 def link_not_crawlable(site: Site) -> Iterator[Hit]:
     """Navigation has no address: a script, `#` or nothing where the address belongs.
 
@@ -408,7 +438,14 @@ def link_not_crawlable(site: Site) -> Iterator[Hit]:
     yield from _slips(site, "href", "{} without an address to follow: {}")
 
 
-@check("link-rel-slip", CheckClass.FLAW, Severity.FIX, feeds=("slip",), change=Change(LINK, each("rel", rel_slips)))
+@check(
+    "link-rel-slip",
+    CheckClass.FLAW,
+    Severity.FIX,
+    follows=Follows.NOTHING,
+    feeds=("slip",),
+    change=Change(LINK, each("rel", rel_slips)),
+)
 def link_rel_slip(site: Site) -> Iterator[Hit]:
     """A link's rel holds a token that is near a known one, and has no effect.
 
@@ -440,6 +477,7 @@ def _slips(site: Site, kind: str, message: str) -> Iterator[Hit]:
     "paid-link-followed",
     CheckClass.CONFLICT,
     Severity.FIX,
+    follows=Follows.NOTHING,
     needs=(Need.PARTNERS,),
     feeds=("link",),
     change=Change(LINK, with_rel("sponsored")),
@@ -465,6 +503,7 @@ def paid_link_followed(site: Site) -> Iterator[Hit]:
     "user-link-followed",
     CheckClass.CONFLICT,
     Severity.FIX,
+    follows=Follows.NOTHING,
     needs=(Need.USER_PARTS,),
     feeds=("link",),
     change=Change(LINK, with_rel("ugc")),

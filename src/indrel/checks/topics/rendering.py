@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from typing import Any, NamedTuple
 
-from indrel.checks.catalogue import Hit, Need, check
+from indrel.checks.catalogue import Follows, Hit, Need, check
 from indrel.checks.evidence import WHERE, about, rules, scripts
 from indrel.core.answers import status_text
 from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
@@ -79,7 +79,14 @@ def _effect(tokens: list[str]) -> frozenset[str]:
     return frozenset((found - {"none"}) | _DECIDES if "none" in found else found)
 
 
-@check("script-changes-robots", CheckClass.CONFLICT, Severity.FIX, needs=(Need.RENDERED,), feeds=("render",))
+@check(
+    "script-changes-robots",
+    CheckClass.CONFLICT,
+    Severity.FIX,
+    follows=Follows.NOTHING,
+    needs=(Need.RENDERED,),
+    feeds=("render",),
+)
 def script_changes_robots(site: Site) -> Iterator[Hit]:
     """A page's robots directives are others once its scripts have run.
 
@@ -139,7 +146,14 @@ def _said(removed: list[str], added: list[str]) -> str:
     return f"its scripts put {listing(added)} in the place of {listing(removed)}{tail}"
 
 
-@check("script-changes-canonical", CheckClass.CONFLICT, Severity.FIX, needs=(Need.RENDERED,), feeds=("render",))
+@check(
+    "script-changes-canonical",
+    CheckClass.CONFLICT,
+    Severity.FIX,
+    follows=Follows.NOTHING,
+    needs=(Need.RENDERED,),
+    feeds=("render",),
+)
 def script_changes_canonical(site: Site) -> Iterator[Hit]:
     """A page names another canonical once its scripts have run.
 
@@ -183,7 +197,14 @@ def script_changes_canonical(site: Site) -> Iterator[Hit]:
         yield Hit(look.url, look.crawlers, what + sampled(site, look.group), evidence, also=also, severity=severity)
 
 
-@check("script-leads-away", CheckClass.CONFLICT, Severity.ASK, needs=(Need.RENDERED,), feeds=("render",))
+@check(
+    "script-leads-away",
+    CheckClass.CONFLICT,
+    Severity.ASK,
+    follows=Follows.NOTHING,
+    needs=(Need.RENDERED,),
+    feeds=("render",),
+)
 def script_leads_away(site: Site) -> Iterator[Hit]:
     """A script leads whoever opens a page to another address at once.
 
@@ -201,7 +222,14 @@ def script_leads_away(site: Site) -> Iterator[Hit]:
         yield Hit(look.url, look.crawlers, message, shown, also=(target,))
 
 
-@check("script-needs-visit", CheckClass.BLOCKED, Severity.FIX, needs=(Need.RENDERED,), feeds=("render",))
+@check(
+    "script-needs-visit",
+    CheckClass.BLOCKED,
+    Severity.FIX,
+    follows=Follows.NOTHING,
+    needs=(Need.RENDERED,),
+    feeds=("render",),
+)
 def script_needs_visit(site: Site) -> Iterator[Hit]:
     """An address answers an error to a first visit, but works for those who were on the site before.
 
@@ -223,7 +251,14 @@ def script_needs_visit(site: Site) -> Iterator[Hit]:
         yield Hit(look.url, look.crawlers, message, shown)
 
 
-@check("content-needs-scroll", CheckClass.BLOCKED, Severity.ASK, needs=(Need.RENDERED,), feeds=("render_link",))
+@check(
+    "content-needs-scroll",
+    CheckClass.BLOCKED,
+    Severity.ASK,
+    follows=Follows.NOTHING,
+    needs=(Need.RENDERED,),
+    feeds=("render_link",),
+)
 def content_needs_scroll(site: Site) -> Iterator[Hit]:
     """Links that nothing else leads to appear only after a page was scrolled or pressed.
 
@@ -254,7 +289,14 @@ def content_needs_scroll(site: Site) -> Iterator[Hit]:
         )
 
 
-@check("render-broken", CheckClass.BLOCKED, Severity.FIX, needs=(Need.RENDERED,), feeds=("render",))
+@check(
+    "render-broken",
+    CheckClass.BLOCKED,
+    Severity.FIX,
+    follows=Follows.NOTHING,
+    needs=(Need.RENDERED,),
+    feeds=("render",),
+)
 def render_broken(site: Site) -> Iterator[Hit]:
     """Looked at as the crawler would, without what robots.txt keeps from it, a page comes out empty or as an error.
 

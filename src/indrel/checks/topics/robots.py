@@ -6,7 +6,7 @@ import difflib
 import re
 from collections.abc import Iterator
 
-from indrel.checks.catalogue import Hit, Need, check
+from indrel.checks.catalogue import Follows, Hit, Need, check
 from indrel.checks.changes import ENTRY_GOES, LINE_GOES, ROBOTS, STATUS, Change, also_allowed, to
 from indrel.checks.evidence import LISTED_ROW, PAGE_ROW, first_link, listings, robots_line, rules, said, stated, who_is
 from indrel.checks.measures import MANY, MOST_NAMED, NEARLY_ALL
@@ -112,6 +112,7 @@ def overreaching(site: Site) -> dict[str, tuple[str, Rule, int, int | None]]:
     "robots-overreach",
     CheckClass.BLOCKED,
     Severity.FIX,
+    follows=Follows.SHUT_HOST | Follows.HIDDEN_HOST,
     rests_on_want=True,
     needs=(Need.ROBOTS, Need.PAGES),
     change=Change(ROBOTS, also_allowed),
@@ -146,7 +147,15 @@ def robots_overreach(site: Site) -> Iterator[Hit]:
         yield Hit(host.url, mask, message, (line, *said), also=tuple(urls[:MOST_NAMED]), implied=implied)
 
 
-@check("site-barred", CheckClass.BLOCKED, Severity.STOP, needs=(Need.ROBOTS,), draft="robots")
+@check(
+    "site-barred",
+    CheckClass.BLOCKED,
+    Severity.STOP,
+    follows=Follows.NOTHING,
+    whole_host=True,
+    needs=(Need.ROBOTS,),
+    draft="robots",
+)
 def site_barred(site: Site) -> Iterator[Hit]:
     """robots.txt bars the start page and nearly the whole site.
 
@@ -169,6 +178,8 @@ def site_barred(site: Site) -> Iterator[Hit]:
     "robots-unreachable",
     CheckClass.BLOCKED,
     Severity.STOP,
+    follows=Follows.NOTHING,
+    whole_host=True,
     needs=(Need.LIVE,),
     change=Change(STATUS, to("200 OK with the rules, or 404 Not Found if there are to be none")),
 )
@@ -225,7 +236,7 @@ def _unreachable(host: HostRobots, what: str) -> str:
     return f"robots.txt answers “{what}”: crawlers take the host as closed"
 
 
-@check("robots-is-page", CheckClass.FLAW, Severity.STOP, needs=(Need.ROBOTS,))
+@check("robots-is-page", CheckClass.FLAW, Severity.STOP, follows=Follows.NOTHING, whole_host=True, needs=(Need.ROBOTS,))
 def robots_is_page(site: Site) -> Iterator[Hit]:
     """robots.txt answers 200 with an HTML page.
 
@@ -241,7 +252,7 @@ def robots_is_page(site: Site) -> Iterator[Hit]:
             yield Hit(host.url, site.all_mask, "robots.txt is an HTML page: it holds no rules", (evidence,))
 
 
-@check("robots-missing", CheckClass.FLAW, Severity.NOTE, needs=(Need.ROBOTS,))
+@check("robots-missing", CheckClass.FLAW, Severity.NOTE, follows=Follows.SHUT_HOST, needs=(Need.ROBOTS,))
 def robots_missing(site: Site) -> Iterator[Hit]:
     """There is no robots.txt, so everything may be fetched.
 
@@ -261,6 +272,7 @@ def robots_missing(site: Site) -> Iterator[Hit]:
     "robots-unknown-field",
     CheckClass.FLAW,
     Severity.FIX,
+    follows=Follows.NOTHING,
     needs=(Need.ROBOTS,),
     change=Change(ROBOTS, lambda finding, before: _as_meant(before)),
 )
@@ -309,6 +321,7 @@ def near_field(word: str) -> str | None:
     "robots-orphan-rule",
     CheckClass.FLAW,
     Severity.FIX,
+    follows=Follows.NOTHING,
     needs=(Need.ROBOTS,),
     change=Change(ROBOTS, lambda finding, before: f"User-agent: *\n{before}"),
 )
@@ -330,6 +343,7 @@ def robots_orphan_rule(site: Site) -> Iterator[Hit]:
     "barred-wanted",
     CheckClass.BLOCKED,
     Severity.FIX,
+    follows=Follows.SHUT_HOST | Follows.HIDDEN_HOST,
     rests_on_want=True,
     needs=(Need.ROBOTS, Need.PAGES),
     draft="robots",
@@ -358,6 +372,7 @@ def barred_wanted(site: Site) -> Iterator[Hit]:
     "barred-noindex",
     CheckClass.CONFLICT,
     Severity.FIX,
+    follows=Follows.SHUT_HOST,
     needs=(Need.ROBOTS,),
     feeds=("barred", "noindex"),
     change=LINE_GOES,
@@ -381,7 +396,7 @@ def barred_noindex(site: Site) -> Iterator[Hit]:
         yield Hit(url, mask, "says noindex, but robots.txt keeps crawlers from reading it", evidence)
 
 
-@check("barred-unread", CheckClass.FLAW, Severity.NOTE, needs=(Need.LIVE, Need.ROBOTS))
+@check("barred-unread", CheckClass.FLAW, Severity.NOTE, follows=Follows.SHUT_HOST, needs=(Need.LIVE, Need.ROBOTS))
 def barred_unread(site: Site) -> Iterator[Hit]:
     """Barred pages were not read in this audit.
 
@@ -408,6 +423,7 @@ def barred_unread(site: Site) -> Iterator[Hit]:
     "listed-barred",
     CheckClass.CONFLICT,
     Severity.FIX,
+    follows=Follows.SHUT_HOST | Follows.HIDDEN_HOST,
     needs=(Need.ROBOTS, Need.PAGES),
     feeds=("entry",),
     change=ENTRY_GOES,

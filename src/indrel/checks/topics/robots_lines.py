@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-from indrel.checks.catalogue import Hit, Need, check
+from indrel.checks.catalogue import Follows, Hit, Need, check
 from indrel.checks.changes import LINE_GOES, ROBOTS, Change, line_with, to
 from indrel.checks.evidence import about, robots_line
 from indrel.checks.topics.robots import UNSUPPORTED, is_page, site_robots
@@ -63,7 +63,7 @@ def crawlers_of(site: Site, agents: tuple[str, ...]) -> int:
     return mask or site.all_mask
 
 
-@check("robots-redirects", CheckClass.FLAW, Severity.ASK, needs=(Need.LIVE,))
+@check("robots-redirects", CheckClass.FLAW, Severity.ASK, follows=Follows.NOTHING, needs=(Need.LIVE,))
 def robots_redirects(site: Site) -> Iterator[Hit]:
     """robots.txt is answered by a redirect.
 
@@ -89,7 +89,7 @@ def robots_redirects(site: Site) -> Iterator[Hit]:
             yield Hit(host.url, site.all_mask, message, tuple(shown), severity=Severity.FIX if many else None)
 
 
-@check("robots-too-long", CheckClass.FLAW, Severity.FIX, needs=(Need.ROBOTS,))
+@check("robots-too-long", CheckClass.FLAW, Severity.FIX, follows=Follows.NOTHING, needs=(Need.ROBOTS,))
 def robots_too_long(site: Site) -> Iterator[Hit]:
     """robots.txt goes on beyond the octets that crawlers read.
 
@@ -108,7 +108,7 @@ def robots_too_long(site: Site) -> Iterator[Hit]:
             yield Hit(host.url, site.all_mask, message, (line,))
 
 
-@check("robots-encoding", CheckClass.FLAW, Severity.FIX, needs=(Need.ROBOTS,))
+@check("robots-encoding", CheckClass.FLAW, Severity.FIX, follows=Follows.NOTHING, needs=(Need.ROBOTS,))
 def robots_encoding(site: Site) -> Iterator[Hit]:
     """robots.txt is not UTF-8 text, or not served as text/plain.
 
@@ -148,7 +148,14 @@ _INSTEAD = {
 """What does what a field was meant to do."""
 
 
-@check("robots-unsupported-field", CheckClass.FLAW, Severity.ASK, needs=(Need.ROBOTS,), change=LINE_GOES)
+@check(
+    "robots-unsupported-field",
+    CheckClass.FLAW,
+    Severity.ASK,
+    follows=Follows.NOTHING,
+    needs=(Need.ROBOTS,),
+    change=LINE_GOES,
+)
 def robots_unsupported_field(site: Site) -> Iterator[Hit]:
     """A line of robots.txt uses a field that is in no standard.
 
@@ -171,6 +178,7 @@ def robots_unsupported_field(site: Site) -> Iterator[Hit]:
     "robots-bad-path",
     CheckClass.FLAW,
     Severity.FIX,
+    follows=Follows.NOTHING,
     needs=(Need.ROBOTS,),
     change=Change(ROBOTS, line_with(lambda path: _right_path(path))),
 )
@@ -226,6 +234,7 @@ def _ends_idly(path: str) -> bool:
     "robots-anchor-slip",
     CheckClass.FLAW,
     Severity.ASK,
+    follows=Follows.NOTHING,
     needs=(Need.ROBOTS,),
     change=Change(ROBOTS, line_with(lambda path: path.rstrip("*") if _ends_idly(path) else None)),
 )
@@ -257,7 +266,7 @@ def robots_anchor_slip(site: Site) -> Iterator[Hit]:
             yield Hit(host.url, site.all_mask, f"{code(line.text)}: {what}", shown, mend=mend)
 
 
-@check("robots-empty-agent", CheckClass.FLAW, Severity.FIX, needs=(Need.ROBOTS,))
+@check("robots-empty-agent", CheckClass.FLAW, Severity.FIX, follows=Follows.NOTHING, needs=(Need.ROBOTS,))
 def robots_empty_agent(site: Site) -> Iterator[Hit]:
     """A User-agent line names no crawler, or a group has no rule.
 
@@ -284,7 +293,7 @@ def _only_group(host: HostRobots, token: str) -> bool:
     return not any(g.rules or g.empty_rules for g in host.file.groups if token in g.agents)
 
 
-@check("robots-split-group", CheckClass.FLAW, Severity.NOTE, needs=(Need.ROBOTS,))
+@check("robots-split-group", CheckClass.FLAW, Severity.NOTE, follows=Follows.NOTHING, needs=(Need.ROBOTS,))
 def robots_split_group(site: Site) -> Iterator[Hit]:
     """The rules for one crawler stand in several groups.
 
@@ -305,7 +314,7 @@ def robots_split_group(site: Site) -> Iterator[Hit]:
                 yield Hit(host.url, crawlers_of(site, (token,)), message, shown)
 
 
-@check("robots-group-replaces-all", CheckClass.CONFLICT, Severity.ASK, needs=(Need.ROBOTS,))
+@check("robots-group-replaces-all", CheckClass.CONFLICT, Severity.ASK, follows=Follows.SHUT_HOST, needs=(Need.ROBOTS,))
 def robots_group_replaces_all(site: Site) -> Iterator[Hit]:
     """A group for one crawler leaves out rules that hold for all others.
 
@@ -352,7 +361,7 @@ def _opened(site: Site, host: HostRobots, index: int) -> list[str]:
     return [url for (url,) in found]
 
 
-@check("robots-rule-never-wins", CheckClass.FLAW, Severity.NOTE, needs=(Need.ROBOTS,))
+@check("robots-rule-never-wins", CheckClass.FLAW, Severity.NOTE, follows=Follows.NOTHING, needs=(Need.ROBOTS,))
 def robots_rule_never_wins(site: Site) -> Iterator[Hit]:
     """A rule can never decide, because another one always beats it.
 
@@ -389,6 +398,7 @@ def beaten(host: HostRobots) -> list[tuple[Rule, Rule]]:
     "robots-foreign-sitemap",
     CheckClass.FLAW,
     Severity.FIX,
+    follows=Follows.NOTHING,
     needs=(Need.ROBOTS,),
     change=Change(ROBOTS, to("(the line goes, or names a sitemap of this site)")),
 )
@@ -433,7 +443,7 @@ def _lists_this_site(site: Site, url: str) -> bool:
     )
 
 
-@check("robots-tells-secrets", CheckClass.EXPOSED, Severity.ASK, needs=(Need.ROBOTS,))
+@check("robots-tells-secrets", CheckClass.EXPOSED, Severity.ASK, follows=Follows.NOTHING, needs=(Need.ROBOTS,))
 def robots_tells_secrets(site: Site) -> Iterator[Hit]:
     """A rule spells out an address that looks private.
 

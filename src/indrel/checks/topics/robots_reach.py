@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from indrel.checks.catalogue import Hit, Need, check
+from indrel.checks.catalogue import Follows, Hit, Need, check
 from indrel.checks.changes import ROBOTS, Change, in_its_case
 from indrel.checks.evidence import PAGE_ROW, WHERE, answers, canonicals, of_each, robots_line, rules, stated
 from indrel.checks.topics.robots_lines import beaten, readable
@@ -80,7 +80,13 @@ def case_slips(site: Site, host: HostRobots, unused: list[Rule]) -> dict[int, st
     return found
 
 
-@check("robots-rule-unused", CheckClass.FLAW, Severity.NOTE, needs=(Need.ROBOTS, Need.PAGES, Need.COMPLETE, Need.LINKS))
+@check(
+    "robots-rule-unused",
+    CheckClass.FLAW,
+    Severity.NOTE,
+    follows=Follows.SHUT_HOST,
+    needs=(Need.ROBOTS, Need.PAGES, Need.COMPLETE, Need.LINKS),
+)
 def robots_rule_unused(site: Site) -> Iterator[Hit]:
     """A rule decides no address that this audit knows.
 
@@ -102,6 +108,7 @@ def robots_rule_unused(site: Site) -> Iterator[Hit]:
     "robots-case-slip",
     CheckClass.FLAW,
     Severity.ASK,
+    follows=Follows.NOTHING,
     needs=(Need.ROBOTS, Need.PAGES),
     change=Change(ROBOTS, in_its_case),
 )
@@ -124,7 +131,13 @@ def robots_case_slip(site: Site) -> Iterator[Hit]:
                 yield Hit(host.url, site.all_mask, message, shown, also=(host.origin + path,))
 
 
-@check("robots-no-sitemap", CheckClass.FLAW, Severity.NOTE, needs=(Need.ROBOTS, Need.PAGES))
+@check(
+    "robots-no-sitemap",
+    CheckClass.FLAW,
+    Severity.NOTE,
+    follows=Follows.SHUT_HOST | Follows.HIDDEN_HOST,
+    needs=(Need.ROBOTS, Need.PAGES),
+)
 def robots_no_sitemap(site: Site) -> Iterator[Hit]:
     """There are sitemaps, but robots.txt names none.
 
@@ -140,7 +153,7 @@ def robots_no_sitemap(site: Site) -> Iterator[Hit]:
         yield Hit(host.url, site.all_mask, f"robots.txt names no sitemap, though there is {found[0][0]}", shown)
 
 
-@check("robots-host-differs", CheckClass.CONFLICT, Severity.FIX, needs=(Need.LIVE,))
+@check("robots-host-differs", CheckClass.CONFLICT, Severity.FIX, follows=Follows.NOTHING, needs=(Need.LIVE,))
 def robots_host_differs(site: Site) -> Iterator[Hit]:
     """Variants of the host (http/https, bare/www) answer themselves, with other rules.
 
@@ -180,7 +193,12 @@ def _differing(host: HostRobots, other: HostRobots) -> Evidence:
 
 
 @check(
-    "robots-agent-differs", CheckClass.CONFLICT, Severity.ASK, needs=(Need.LIVE, Need.AS_CRAWLERS), feeds=("robots_as",)
+    "robots-agent-differs",
+    CheckClass.CONFLICT,
+    Severity.ASK,
+    follows=Follows.NOTHING,
+    needs=(Need.LIVE, Need.AS_CRAWLERS),
+    feeds=("robots_as",),
 )
 def robots_agent_differs(site: Site) -> Iterator[Hit]:
     """robots.txt changes with the name of the crawler that asks.
@@ -209,6 +227,7 @@ def robots_agent_differs(site: Site) -> Iterator[Hit]:
     "barred-to-hide",
     CheckClass.EXPOSED,
     Severity.FIX,
+    follows=Follows.SHUT_HOST,
     rests_on_want=True,
     needs=(Need.ROBOTS, Need.PAGES),
     feeds=("barred", "hide"),
@@ -243,7 +262,14 @@ class _Barred(NamedTuple):
     target: str
 
 
-@check("barred-canonical", CheckClass.CONFLICT, Severity.ASK, needs=(Need.ROBOTS, Need.READ_BARRED), feeds=("barred",))
+@check(
+    "barred-canonical",
+    CheckClass.CONFLICT,
+    Severity.ASK,
+    follows=Follows.SHUT_HOST | Follows.HIDDEN_HOST,
+    needs=(Need.ROBOTS, Need.READ_BARRED),
+    feeds=("barred",),
+)
 def barred_canonical(site: Site) -> Iterator[Hit]:
     """A barred page names another canonical or redirects, which no crawler can ever read.
 
@@ -266,7 +292,13 @@ def barred_canonical(site: Site) -> Iterator[Hit]:
         yield Hit(one.url, one.crawlers, message, (*rules(site, one.url, one.crawlers), *said), also=(one.target,))
 
 
-@check("resource-barred", CheckClass.BLOCKED, Severity.FIX, feeds=("resource",))
+@check(
+    "resource-barred",
+    CheckClass.BLOCKED,
+    Severity.FIX,
+    follows=Follows.SHUT_HOST | Follows.HIDDEN_HOST,
+    feeds=("resource",),
+)
 def resource_barred(site: Site) -> Iterator[Hit]:
     """A script, style sheet, data call or image that an open page needs is barred by its own host's rules.
 

@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator
 from datetime import UTC, date, datetime, timedelta
 
-from indrel.checks.catalogue import Hit, Need, check
+from indrel.checks.catalogue import Follows, Hit, Need, check
 from indrel.checks.evidence import rules
 from indrel.checks.measures import MANY, MOST_NAMED, NEARLY_ALL
 from indrel.core.address import normalise, origin_of, split
@@ -30,7 +30,7 @@ def loc(kind: str, text: str) -> str:
     return text if kind == "text" else f"<loc>{text}</loc>"
 
 
-@check("sitemap-too-large", CheckClass.FLAW, Severity.FIX, feeds=("sitemap",))
+@check("sitemap-too-large", CheckClass.FLAW, Severity.FIX, follows=Follows.NOTHING, feeds=("sitemap",))
 def sitemap_too_large(site: Site) -> Iterator[Hit]:
     """A sitemap has over 50,000 entries or is longer than 50 MiB.
 
@@ -50,7 +50,7 @@ def sitemap_too_large(site: Site) -> Iterator[Hit]:
         yield Hit(url, site.all_mask, f"{over}, the limit is {limit}", (Evidence("sitemap", url, None, text),))
 
 
-@check("sitemap-empty", CheckClass.FLAW, Severity.ASK, feeds=("sitemap",))
+@check("sitemap-empty", CheckClass.FLAW, Severity.ASK, follows=Follows.NOTHING, feeds=("sitemap",))
 def sitemap_empty(site: Site) -> Iterator[Hit]:
     """A sitemap, or an index with all its files, holds no entry.
 
@@ -73,7 +73,7 @@ def sitemap_empty(site: Site) -> Iterator[Hit]:
         yield Hit(url, site.all_mask, f"the sitemap holds no entry ({kind})", (Evidence("sitemap", url, None, what),))
 
 
-@check("sitemap-index-elsewhere", CheckClass.CONFLICT, Severity.FIX, feeds=("elsewhere",))
+@check("sitemap-index-elsewhere", CheckClass.CONFLICT, Severity.FIX, follows=Follows.NOTHING, feeds=("elsewhere",))
 def sitemap_index_elsewhere(site: Site) -> Iterator[Hit]:
     """A sitemap index lists only files of another host.
 
@@ -92,7 +92,7 @@ def sitemap_index_elsewhere(site: Site) -> Iterator[Hit]:
         yield Hit(url, site.all_mask, message, shown, also=tuple(where for where, _ in listed[:MOST_NAMED]))
 
 
-@check("sitemap-index-nested", CheckClass.FLAW, Severity.FIX, feeds=("sitemap",))
+@check("sitemap-index-nested", CheckClass.FLAW, Severity.FIX, follows=Follows.NOTHING, feeds=("sitemap",))
 def sitemap_index_nested(site: Site) -> Iterator[Hit]:
     """A sitemap index lists another index.
 
@@ -109,7 +109,14 @@ def sitemap_index_nested(site: Site) -> Iterator[Hit]:
         yield Hit(outer, site.all_mask, f"lists another index: {inner}", (shown,), also=(inner,))
 
 
-@check("sitemap-barred", CheckClass.BLOCKED, Severity.FIX, needs=(Need.ROBOTS,), feeds=("sitemap",))
+@check(
+    "sitemap-barred",
+    CheckClass.BLOCKED,
+    Severity.FIX,
+    follows=Follows.SHUT_HOST | Follows.HIDDEN_HOST,
+    needs=(Need.ROBOTS,),
+    feeds=("sitemap",),
+)
 def sitemap_barred(site: Site) -> Iterator[Hit]:
     """A sitemap's own address is barred by robots.txt.
 
@@ -128,7 +135,7 @@ def sitemap_barred(site: Site) -> Iterator[Hit]:
             yield Hit(url, mask, f"the sitemap is barred by {code(evidence[0].text)}", evidence)
 
 
-@check("sitemap-foreign", CheckClass.CONFLICT, Severity.FIX, feeds=("entry",))
+@check("sitemap-foreign", CheckClass.CONFLICT, Severity.FIX, follows=Follows.NOTHING, feeds=("entry",))
 def sitemap_foreign(site: Site) -> Iterator[Hit]:
     """A sitemap lists an address on another host or scheme, or above its own folder, that nothing vouches for.
 
@@ -189,7 +196,7 @@ def vouched(site: Site, sitemap: str, origin: str) -> bool:
     return index.partition("://")[2] == authority or ((authority, parent) in named and index == split(sitemap).origin)
 
 
-@check("sitemap-bad-entry", CheckClass.FLAW, Severity.FIX, feeds=("entry",))
+@check("sitemap-bad-entry", CheckClass.FLAW, Severity.FIX, follows=Follows.NOTHING, feeds=("entry",))
 def sitemap_bad_entry(site: Site) -> Iterator[Hit]:
     """An entry's address is empty, relative, too long, malformed or has a fragment.
 
@@ -207,7 +214,7 @@ def sitemap_bad_entry(site: Site) -> Iterator[Hit]:
         yield Hit(entry[:2_048] or url, site.all_mask, f"line {line}, column {column}: the address is {fault}", shown)
 
 
-@check("sitemap-repeat", CheckClass.FLAW, Severity.NOTE, feeds=("entry",))
+@check("sitemap-repeat", CheckClass.FLAW, Severity.NOTE, follows=Follows.NOTHING, feeds=("entry",))
 def sitemap_repeat(site: Site) -> Iterator[Hit]:
     """An address stands twice in one sitemap, or in several.
 
@@ -259,7 +266,7 @@ def date_fault(text: str, kind: str, now: datetime) -> str | None:
     return "it lies in the future" if found > now + timedelta(minutes=5) else None
 
 
-@check("sitemap-bad-date", CheckClass.FLAW, Severity.FIX, feeds=("entry",))
+@check("sitemap-bad-date", CheckClass.FLAW, Severity.FIX, follows=Follows.NOTHING, feeds=("entry",))
 def sitemap_bad_date(site: Site) -> Iterator[Hit]:
     """A sitemap's dates cannot be read, or lie in the future.
 
@@ -298,7 +305,7 @@ def sitemap_bad_date(site: Site) -> Iterator[Hit]:
         yield Hit(url, site.all_mask, message, tuple(shown), also=tuple(urls[:MOST_NAMED]))
 
 
-@check("sitemap-flat-dates", CheckClass.FLAW, Severity.NOTE, feeds=("entry",))
+@check("sitemap-flat-dates", CheckClass.FLAW, Severity.NOTE, follows=Follows.NOTHING, feeds=("entry",))
 def sitemap_flat_dates(site: Site) -> Iterator[Hit]:
     """Nearly all dates of a sitemap are one instant, so they say nothing.
 
@@ -317,7 +324,7 @@ def sitemap_flat_dates(site: Site) -> Iterator[Hit]:
         yield Hit(url, site.all_mask, message, (Evidence("sitemap", url, None, f"<lastmod>{text}</lastmod>"),))
 
 
-@check("sitemap-bad-hint", CheckClass.FLAW, Severity.NOTE, feeds=("entry",))
+@check("sitemap-bad-hint", CheckClass.FLAW, Severity.NOTE, follows=Follows.NOTHING, feeds=("entry",))
 def sitemap_bad_hint(site: Site) -> Iterator[Hit]:
     """A sitemap's changefreq or priority is outside the protocol.
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from typing import NamedTuple
 
-from indrel.checks.catalogue import Hit, Need, check
+from indrel.checks.catalogue import Follows, Hit, Need, check
 from indrel.checks.changes import ENTRY_GOES
 from indrel.checks.evidence import (
     LISTED_OTHER,
@@ -30,7 +30,13 @@ from indrel.decide.sitemaps import is_part
 from indrel.ground.plain import code
 
 
-@check("sitemap-none", CheckClass.FLAW, Severity.ASK, needs=(Need.SITEMAPS, Need.ROBOTS))
+@check(
+    "sitemap-none",
+    CheckClass.FLAW,
+    Severity.ASK,
+    follows=Follows.SHUT_HOST | Follows.HIDDEN_HOST,
+    needs=(Need.SITEMAPS, Need.ROBOTS),
+)
 def sitemap_none(site: Site) -> Iterator[Hit]:
     """No sitemap was found.
 
@@ -53,7 +59,7 @@ def sitemap_none(site: Site) -> Iterator[Hit]:
     )
 
 
-@check("sitemap-is-page", CheckClass.FLAW, Severity.FIX, feeds=("sitemap",))
+@check("sitemap-is-page", CheckClass.FLAW, Severity.FIX, follows=Follows.SHUT_HOST, feeds=("sitemap",))
 def sitemap_is_page(site: Site) -> Iterator[Hit]:
     """A sitemap's address answers 200 with an HTML page.
 
@@ -77,7 +83,7 @@ def _announced(site: Site, via: str, origin: str | None, line: int | None) -> li
     return [robots_line(host, line, one.text) for one in host.file.sitemaps if one.line == line]
 
 
-@check("sitemap-unreadable", CheckClass.FLAW, Severity.FIX, feeds=("sitemap",))
+@check("sitemap-unreadable", CheckClass.FLAW, Severity.FIX, follows=Follows.SHUT_HOST, feeds=("sitemap",))
 def sitemap_unreadable(site: Site) -> Iterator[Hit]:
     """A sitemap cannot be read, or not to its end.
 
@@ -144,7 +150,14 @@ def _by_answer(site: Site, condition: str, message: str, mends: Mapping[int, str
 UNDATED = "Take the date out, or set a later one, if the page is to be listed; else take it out of the sitemap."
 
 
-@check("listed-hidden", CheckClass.CONFLICT, Severity.FIX, feeds=("entry", "noindex"), change=ENTRY_GOES)
+@check(
+    "listed-hidden",
+    CheckClass.CONFLICT,
+    Severity.FIX,
+    follows=Follows.SHUT_HOST | Follows.HIDDEN_HOST,
+    feeds=("entry", "noindex"),
+    change=ENTRY_GOES,
+)
 def listed_hidden(site: Site) -> Iterator[Hit]:
     """The sitemap puts forward a page that says noindex.
 
@@ -168,7 +181,14 @@ def listed_hidden(site: Site) -> Iterator[Hit]:
             yield Hit(loc, mask, f"in the sitemap, but {says}{who}", (*shown, entry), mend=mend)
 
 
-@check("listed-folded", CheckClass.CONFLICT, Severity.FIX, feeds=("entry", "canonical-fold"), change=ENTRY_GOES)
+@check(
+    "listed-folded",
+    CheckClass.CONFLICT,
+    Severity.FIX,
+    follows=Follows.SHUT_HOST,
+    feeds=("entry", "canonical-fold"),
+    change=ENTRY_GOES,
+)
 def listed_folded(site: Site) -> Iterator[Hit]:
     """The sitemap puts forward a page that names another as canonical.
 
@@ -189,7 +209,14 @@ def listed_folded(site: Site) -> Iterator[Hit]:
         yield Hit(loc, one.crawlers, message, (*tags.get(one.id, ()), entry), also=(into[one.id],))
 
 
-@check("listed-redirects", CheckClass.CONFLICT, Severity.FIX, feeds=("entry", "redirect"), change=ENTRY_GOES)
+@check(
+    "listed-redirects",
+    CheckClass.CONFLICT,
+    Severity.FIX,
+    follows=Follows.SHUT_HOST,
+    feeds=("entry", "redirect"),
+    change=ENTRY_GOES,
+)
 def listed_redirects(site: Site) -> Iterator[Hit]:
     """The sitemap puts forward an address that redirects.
 
@@ -207,7 +234,14 @@ def listed_redirects(site: Site) -> Iterator[Hit]:
     yield from _by_answer(site, redirects, "in the sitemap, but redirects ({})", mends)
 
 
-@check("listed-gone", CheckClass.CONFLICT, Severity.FIX, feeds=("entry", "gone"), change=ENTRY_GOES)
+@check(
+    "listed-gone",
+    CheckClass.CONFLICT,
+    Severity.FIX,
+    follows=Follows.SHUT_HOST | Follows.NEEDED_VISIT,
+    feeds=("entry", "gone"),
+    change=ENTRY_GOES,
+)
 def listed_gone(site: Site) -> Iterator[Hit]:
     """The sitemap puts forward an address that is gone.
 
@@ -219,7 +253,14 @@ def listed_gone(site: Site) -> Iterator[Hit]:
     yield from _by_answer(site, "tail = 'gone'", "in the sitemap, but answers “{}”")
 
 
-@check("listed-broken", CheckClass.CONFLICT, Severity.FIX, feeds=("entry", "broken"), change=ENTRY_GOES)
+@check(
+    "listed-broken",
+    CheckClass.CONFLICT,
+    Severity.FIX,
+    follows=Follows.SHUT_HOST | Follows.SOFT_404,
+    feeds=("entry", "broken"),
+    change=ENTRY_GOES,
+)
 def listed_broken(site: Site) -> Iterator[Hit]:
     """The sitemap puts forward an address that answers with an error, not at all, or with an error page as 200.
 
@@ -232,7 +273,13 @@ def listed_broken(site: Site) -> Iterator[Hit]:
 
 
 @check(
-    "listed-locked", CheckClass.CONFLICT, Severity.FIX, needs=(Need.LIVE,), feeds=("entry", "locked"), change=ENTRY_GOES
+    "listed-locked",
+    CheckClass.CONFLICT,
+    Severity.FIX,
+    follows=Follows.SHUT_HOST,
+    needs=(Need.LIVE,),
+    feeds=("entry", "locked"),
+    change=ENTRY_GOES,
 )
 def listed_locked(site: Site) -> Iterator[Hit]:
     """The sitemap puts forward an address that asks for credentials.
@@ -245,7 +292,14 @@ def listed_locked(site: Site) -> Iterator[Hit]:
     yield from _by_answer(site, "tail = 'locked'", "in the sitemap, but asks for credentials ({})")
 
 
-@check("wanted-unlisted", CheckClass.CONFLICT, Severity.ASK, needs=(Need.INTENT,), feeds=("sitemap", "stated"))
+@check(
+    "wanted-unlisted",
+    CheckClass.CONFLICT,
+    Severity.ASK,
+    follows=Follows.SHUT_HOST | Follows.HIDDEN_HOST,
+    needs=(Need.INTENT,),
+    feeds=("sitemap", "stated"),
+)
 def wanted_unlisted(site: Site) -> Iterator[Hit]:
     """An open page that is to be shown is in no sitemap, though there are sitemaps.
 
@@ -271,7 +325,14 @@ class _Stated(NamedTuple):
     entry: int
 
 
-@check("listed-unwanted", CheckClass.CONFLICT, Severity.FIX, feeds=("entry", "stated"), change=ENTRY_GOES)
+@check(
+    "listed-unwanted",
+    CheckClass.CONFLICT,
+    Severity.FIX,
+    follows=Follows.NOTHING,
+    feeds=("entry", "stated"),
+    change=ENTRY_GOES,
+)
 def listed_unwanted(site: Site) -> Iterator[Hit]:
     """The sitemap puts forward an address that is to be hidden, locked or dropped.
 

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from datetime import datetime
 from typing import NamedTuple
 
-from indrel.checks.catalogue import Hit, Need, check
+from indrel.checks.catalogue import Follows, Hit, Need, check
 from indrel.checks.changes import HEADER, NO_NOINDEX, SAID, SAYS_NOINDEX, STATUS, Change, to, without
 from indrel.checks.evidence import PAGE_ROW, about, answers, first_link, listings, of_each, said, stated, who_is
 from indrel.checks.measures import MOST_NAMED, SOON
@@ -34,7 +34,15 @@ class _Hidden(NamedTuple):
     named: bool
 
 
-@check("noindex-wanted", CheckClass.BLOCKED, Severity.FIX, rests_on_want=True, feeds=("noindex",), change=NO_NOINDEX)
+@check(
+    "noindex-wanted",
+    CheckClass.BLOCKED,
+    Severity.FIX,
+    follows=Follows.SHUT_HOST | Follows.HIDDEN_HOST,
+    rests_on_want=True,
+    feeds=("noindex",),
+    change=NO_NOINDEX,
+)
 def noindex_wanted(site: Site) -> Iterator[Hit]:
     """A wanted page says noindex.
 
@@ -75,6 +83,7 @@ def expired_alone(site: Site) -> dict[int, int]:
     "expiry-passed",
     CheckClass.BLOCKED,
     Severity.FIX,
+    follows=Follows.SHUT_HOST | Follows.HIDDEN_HOST,
     rests_on_want=True,
     feeds=("expiry",),
     change=Change(SAID, without(r"unavailable_after\s*:[^,\"']*")),
@@ -116,7 +125,14 @@ def expiry_passed(site: Site) -> Iterator[Hit]:
         )
 
 
-@check("snippet-withheld", CheckClass.BLOCKED, Severity.ASK, rests_on_want=True, feeds=("withheld-snippet",))
+@check(
+    "snippet-withheld",
+    CheckClass.BLOCKED,
+    Severity.ASK,
+    follows=Follows.SHUT_HOST | Follows.HIDDEN_HOST,
+    rests_on_want=True,
+    feeds=("withheld-snippet",),
+)
 def snippet_withheld(site: Site) -> Iterator[Hit]:
     """A wanted page forbids its text to be shown in results.
 
@@ -168,6 +184,7 @@ def _unwanted(site: Site, condition: str) -> list[_Unwanted]:
     "open-unwanted",
     CheckClass.EXPOSED,
     Severity.FIX,
+    follows=Follows.SHUT_HOST,
     rests_on_want=True,
     change=SAYS_NOINDEX,
     draft="headers",
@@ -193,7 +210,15 @@ def open_unwanted(site: Site) -> Iterator[Hit]:
         )
 
 
-@check("junk-open", CheckClass.EXPOSED, Severity.FIX, rests_on_want=True, feeds=("answer", "hide"), change=SAYS_NOINDEX)
+@check(
+    "junk-open",
+    CheckClass.EXPOSED,
+    Severity.FIX,
+    follows=Follows.SHUT_HOST,
+    rests_on_want=True,
+    feeds=("answer", "hide"),
+    change=SAYS_NOINDEX,
+)
 def junk_open(site: Site) -> Iterator[Hit]:
     """Internal search results or parameter variants may be listed, and fold into nothing.
 
@@ -218,6 +243,7 @@ def junk_open(site: Site) -> Iterator[Hit]:
     "file-needs-header",
     CheckClass.EXPOSED,
     Severity.ASK,
+    follows=Follows.NOTHING,
     rests_on_want=True,
     needs=(Need.LIVE,),
     change=Change(STATUS, to(HEADER)),
@@ -249,7 +275,7 @@ class _Gate(NamedTuple):
     listed: bool
 
 
-@check("gate-open", CheckClass.EXPOSED, Severity.ASK)
+@check("gate-open", CheckClass.EXPOSED, Severity.ASK, follows=Follows.NOTHING)
 def gate_open(site: Site) -> Iterator[Hit]:
     """A page that is just a password or login form may be listed, or is put forward by the sitemap.
 
@@ -288,7 +314,7 @@ def slips(site: Site, ids: list[int], kind: str) -> dict[int, list[Evidence]]:
     return found
 
 
-@check("empty-archive-open", CheckClass.EXPOSED, Severity.ASK)
+@check("empty-archive-open", CheckClass.EXPOSED, Severity.ASK, follows=Follows.NOTHING)
 def empty_archive_open(site: Site) -> Iterator[Hit]:
     """A page that should list others lists none, and may be listed itself.
 
@@ -326,6 +352,8 @@ def page_texts(site: Site, ids: list[int]) -> dict[int, Evidence]:
     "open-locked",
     CheckClass.EXPOSED,
     Severity.STOP,
+    follows=Follows.NOTHING,
+    whole_host=True,
     needs=(Need.LIVE, Need.BARE, Need.INTENT),
     change=Change(STATUS, to("401 Unauthorized (or 403 Forbidden) for whoever has not signed in")),
     feeds=("lock",),
@@ -345,6 +373,7 @@ def open_locked(site: Site) -> Iterator[Hit]:
     "live-dropped",
     CheckClass.EXPOSED,
     Severity.FIX,
+    follows=Follows.NOTHING,
     needs=(Need.INTENT,),
     change=Change(STATUS, to("410 Gone (or 404 Not Found)")),
     feeds=("drop",),
@@ -377,6 +406,8 @@ def _still_answers(site: Site, want: str, message: str) -> Iterator[Hit]:
     "host-open",
     CheckClass.EXPOSED,
     Severity.STOP,
+    follows=Follows.NOTHING,
+    whole_host=True,
     needs=(Need.LIVE, Need.INTENT),
     change=Change(STATUS, to(f"401 Unauthorized for all addresses of the host, or {HEADER}")),
     feeds=("closed",),
@@ -413,6 +444,7 @@ def host_open(site: Site) -> Iterator[Hit]:
     "noindex-nofollow-hub",
     CheckClass.BLOCKED,
     Severity.ASK,
+    follows=Follows.SHUT_HOST | Follows.HIDDEN_HOST | Follows.NOFOLLOW,
     rests_on_want=True,
     needs=(Need.LINKS, Need.COMPLETE),
     feeds=("nofollow", "link"),

@@ -6,7 +6,7 @@ import shlex
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from indrel.checks.catalogue import Hit, Need, check
+from indrel.checks.catalogue import Follows, Hit, Need, check
 from indrel.checks.evidence import WHERE, about, said, scripts
 from indrel.checks.measures import MANY, NEARLY_ALL
 from indrel.checks.topics.canonical_values import unreachable_host
@@ -21,7 +21,14 @@ FEW_WORDS = 25
 """A page that only scripts fill says no more than that scripts are needed."""
 
 
-@check("start-not-open", CheckClass.BLOCKED, Severity.STOP, needs=(Need.PAGES,))
+@check(
+    "start-not-open",
+    CheckClass.BLOCKED,
+    Severity.STOP,
+    follows=Follows.SHUT_HOST | Follows.HIDDEN_HOST,
+    whole_host=True,
+    needs=(Need.PAGES,),
+)
 def start_not_open(site: Site) -> Iterator[Hit]:
     """The address that the audit began at, or the site's start page, is not open.
 
@@ -111,7 +118,14 @@ def _shut(site: Site, found: _Look, led: bool) -> tuple[int, str]:
     return 0, ""
 
 
-@check("site-nofollow", CheckClass.BLOCKED, Severity.FIX, needs=(Need.LINKS, Need.PAGES))
+@check(
+    "site-nofollow",
+    CheckClass.BLOCKED,
+    Severity.FIX,
+    follows=Follows.SHUT_HOST | Follows.HIDDEN_HOST,
+    whole_host=True,
+    needs=(Need.LINKS, Need.PAGES),
+)
 def site_nofollow(site: Site) -> Iterator[Hit]:
     """The start page and nearly all pages say nofollow, or nearly all their links are unfollowed.
 
@@ -161,7 +175,13 @@ def site_nofollow(site: Site) -> Iterator[Hit]:
         yield Hit(site.base, site.all_mask, message, shown)
 
 
-@check("script-only", CheckClass.BLOCKED, Severity.ASK, needs=(Need.PAGES,))
+@check(
+    "script-only",
+    CheckClass.BLOCKED,
+    Severity.ASK,
+    follows=Follows.SHUT_HOST | Follows.HIDDEN_HOST,
+    needs=(Need.PAGES,),
+)
 def script_only(site: Site) -> Iterator[Hit]:
     """The start page is served without text and links of its own: only scripts fill it.
 
