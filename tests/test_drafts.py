@@ -296,7 +296,7 @@ def test_tickets_say_what_where_and_what_instead(audit_site: AuditSite, indrel: 
     assert "line 2" in slip and "indrel explain https://www.sarnfell.example/a" in slip and "Instead:" in slip
     gone = next((tmp_path / "t").glob("*link-to-gone.md")).read_text()
     assert "## Which addresses" in gone and f"- `{HOST}/gone`" in gone and "(the link goes" in gone
-    assert "recheck" in gone and f"--cause {next(c.id for c in verdict.causes if c.check == 'link-to-gone')}" in gone
+    assert "recheck" in gone and f"--cause {next(c.short for c in verdict.causes if c.check == 'link-to-gone')}" in gone
 
 
 @pytest.mark.parametrize(

@@ -19,7 +19,7 @@ MOST_URLS = 30
 def draft(verdict: Verdict, site: Site, least: Severity = Severity.ASK) -> dict[str, bytes]:
     """Tickets by file name, for the causes from a severity on that are not accepted."""
     return {
-        f"{c.rank:04}-{c.check}-{c.short}.md": _ticket(c, site).encode("utf-8", "backslashreplace")
+        f"{c.rank:04}-{c.check}.md": _ticket(c, site).encode("utf-8", "backslashreplace")
         for c in verdict.causes
         if c.severity.value >= least.value and not c.accepted
     }
@@ -30,7 +30,7 @@ def _ticket(cause: Cause, site: Site) -> str:
     what = first.message if cause.count == 1 else cause.summary
     lines = [
         f"# {cause.check}: {prose(what.rstrip('.'))}", "",
-        f"{plural(cause.count, 'address', 'addresses')} in {code(cause.section or '/')}, severity {cause.severity.word}.", "",
+        f"{plural(cause.count, 'address', 'addresses')} in {code(cause.section or '/')}, severity {cause.severity.word}, cause {code(cause.short)}.", "",
         "## What is wrong", "", prose(about.why), "",
         "## Where it comes from", "",
         *(_place(e, site.base_origin) for e in first.evidence[:4]), "",
