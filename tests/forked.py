@@ -21,7 +21,7 @@ from typing import Any
 
 LOADED = (
     "indrel.cli.app", "indrel.pipeline", "indrel.checks.run", "indrel.checks.topics", "indrel.sources.live", "indrel.sources.folder",
-    "indrel.demo.site", "indrel.reports.terminal", "indrel.decide.stage", "numpy", "pyarrow", "indrel.sources.client", "rich.table",
+    "indrel.demo.site", "indrel.reports.terminal", "indrel.decide.build", "numpy", "pyarrow", "indrel.sources.client", "rich.table",
 )  # fmt: skip
 """What nearly all runs import."""
 

@@ -14,7 +14,7 @@ MODULES = {
 }
 
 FLOORS = [
-    {"ground", "__init__"},
+    {"base", "__init__"},
     {"core"},
     {"snapshot"},
     {"gather", "decide"},
@@ -83,7 +83,7 @@ def test_a_module_keeps_to_the_house(module: str) -> None:
         ):
             assert room(module) in WITH_SQL, "SQL stands in named rooms"
     if room(module) == "core":
-        pure = {f"ground/{name}" for name in ("errors", "plain", "sqltext", "arrow")}
+        pure = {f"base/{name}" for name in ("errors", "plain", "sqltext", "arrow")}
         assert not {n for n in imports(tree) if room(n) != "core"} - pure
 
 
@@ -97,4 +97,4 @@ def test_one_place_quotes_sql() -> None:
                 and len(node.args) == 2
             ):
                 values = [a.value for a in node.args if isinstance(a, ast.Constant)]
-                assert values != ["'", "''"] or module == "ground/sqltext", f"{module} quotes SQL by itself"
+                assert values != ["'", "''"] or module == "base/sqltext", f"{module} quotes SQL by itself"

@@ -12,10 +12,10 @@ import pytest
 from cases import BASE, HOST, NOINDEX, XMLNS, a, canonical, html, moved, robots, sitemap
 from conftest import AuditSite, served
 from indrel.ask.compare import compare, said_sql
+from indrel.base.errors import AuditCutShort
 from indrel.core.address import HostMap
 from indrel.demo.server import DemoServer
 from indrel.demo.site import Response
-from indrel.ground.errors import AuditCutShort
 from test_program import Run, write_site
 
 LINKS = [f"/huts/{n}" for n in range(6)] + ["/tag/a", "/old"]

@@ -17,9 +17,9 @@ from indrel.core.robots import decide, parse
 from indrel.core.robots.compare import covers, left_out, never_wins
 from indrel.core.robots.file import compile_path
 from indrel.core.robots.single import matches
+from indrel.decide.build import follow, follow_few
 from indrel.decide.sections import Sections
 from indrel.decide.site import Site
-from indrel.decide.stage import follow, follow_few
 from indrel.demo.site import Response
 from indrel.sources.frontier import BETWEEN, MAX_CHAIN, MAX_CLICKS, Frontier, pattern
 

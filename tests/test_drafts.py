@@ -24,6 +24,7 @@ from conftest import AuditSite
 from indrel.ask.drafts import headers
 from indrel.ask.drafts import robots as robots_draft
 from indrel.ask.drafts import sitemap as sitemap_draft
+from indrel.base.errors import IndrelError
 from indrel.checks import checks
 from indrel.core.crawlers import resolve
 from indrel.core.intent import parse_intent
@@ -32,7 +33,6 @@ from indrel.core.robots import decide, parse
 from indrel.decide.site import Site
 from indrel.demo.page import Response
 from indrel.demo.site import build, intent_text
-from indrel.ground.errors import IndrelError
 from indrel.snapshot import Snapshot, SnapshotWriter
 from test_program import Run
 

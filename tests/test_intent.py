@@ -15,10 +15,10 @@ from hypothesis import strategies as st
 from cases import BASE, HOST, NOINDEX, a, canonical, html, robots, sitemap
 from conftest import AuditSite, lines_of
 from indrel.ask.intent import check, draft
+from indrel.base.errors import InputError
 from indrel.checks import checks
 from indrel.core.intent import Match, parse_intent
-from indrel.decide import stage, terms
-from indrel.ground.errors import InputError
+from indrel.decide import build, predicates
 from test_program import Run, write_site
 
 WANT = '[[want]]\nmatch = "/a*"\nwant = "{}"\n'
@@ -101,7 +101,7 @@ def test_the_last_entry_decides_and_stated_wants_weigh_more(
     at_once: int, audit_site: AuditSite, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """Also where there are more entries than are put into one question."""
-    for module in (stage, terms):
+    for module in (build, predicates):
         monkeypatch.setattr(module, "MOST_AT_ONCE", at_once)
     pages = {**BASE, "/": html(canonical("/"), a("/a", "/a/x")), "/a": html(NOINDEX), "/a/x": html(NOINDEX)}
     pages["/sitemap.xml"] = sitemap("/", "/a")

@@ -18,7 +18,7 @@ from cases import BASE, HOST, NOINDEX, a, canonical, entries, html, loc, robots,
 from conftest import AuditSite, lines_of, read
 from indrel.ask.addresses import Filters, listed
 from indrel.ask.explain import explain
-from indrel.checks import findings, findings_of, kept, verdict_of
+from indrel.checks import findings, findings_of, verdict_of, verdict_store
 from indrel.checks.run import judge
 from indrel.core.crawlers import resolve
 from indrel.core.model import State
@@ -80,7 +80,11 @@ def test_many_findings_are_read_as_they_are_asked_for(
     path = Path(site.snapshot.path)
     site.close()
     SnapshotWriter(path, resume=True).close()  # what was decided is forgotten
-    for module, name, bound in ((findings, "MOST_HELD", held), (findings, "AT_ONCE", 2), (kept, "MOST_HELD", held)):
+    for module, name, bound in (
+        (findings, "MOST_HELD", held),
+        (findings, "AT_ONCE", 2),
+        (verdict_store, "MOST_HELD", held),
+    ):
         monkeypatch.setattr(module, name, bound)
     other = {HOST + "/other": (b"", "x")}
     for instead in (other, None, None):  # judged and not kept, judged and kept, read from what was kept

@@ -13,8 +13,8 @@ import pytest
 import indrel
 from cases import BASE, HOST, NOINDEX, a, html, sitemap
 from conftest import PROGRAM, AuditSite
+from indrel.base.errors import InputError, SnapshotError, UsageError
 from indrel.core.model import Cause, Verdict
-from indrel.ground.errors import InputError, SnapshotError, UsageError
 from indrel.reports import check_endings
 from test_program import write_site
 
@@ -121,7 +121,7 @@ def test_a_question_loads_only_what_it_needs(tmp_path: Path, monkeypatch: pytest
     assert audited & {"pandas.core", "matplotlib", "pyarrow.compute", "pycurl"} == set()
     asked = loaded("explain", "/a.html")
     assert "duckdb" in asked and not asked & {"pyarrow", "numpy", "selectolax", "jinja2", "indrel.checks.run"}
-    monkeypatch.setattr("indrel.ground.extras.find_spec", lambda name: None)
+    monkeypatch.setattr("indrel.base.extras.find_spec", lambda name: None)
     with pytest.raises(UsageError, match=r"x\.png needs matplotlib, .* pip install 'indrel\[figures\]'"):
         check_endings([tmp_path / "x.png"])
     newest = max((tmp_path / "indrel-runs").iterdir())

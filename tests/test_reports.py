@@ -20,12 +20,12 @@ from cases import BASE, HOST, NOINDEX, a, canonical, html, moved, robots, sitema
 from conftest import AuditSite
 from indrel import reports
 from indrel.ask.addresses import columns_of, listed, values
+from indrel.base.errors import UsageError
+from indrel.base.files import write_whole
+from indrel.base.plain import clip, disarm, field, safe, width
 from indrel.checks import judge
 from indrel.checks.causes import gather_causes
 from indrel.core.model import CheckClass, Evidence, Finding, Severity, listing, plural
-from indrel.ground.errors import UsageError
-from indrel.ground.files import write_whole
-from indrel.ground.plain import clip, disarm, field, safe, width
 from indrel.reports import csv_table, figures, json_doc, markdown, page, panels, workbook
 from indrel.reports.terminal import Terminal, sentence, states_shown, table
 

@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 
 from cases import HOST, NOINDEX, a, html
-from indrel.ground.errors import SnapshotError
+from indrel.base.errors import SnapshotError
 from indrel.snapshot import SnapshotWriter
 from indrel.snapshot.selection import in_order, newest
 from test_program import Run, write_site

@@ -13,11 +13,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from indrel.base.errors import SnapshotError
 from indrel.checks import verdict_of
 from indrel.core.crawlers import resolve
 from indrel.decide.site import Site
 from indrel.gather.recorder import Recorder
-from indrel.ground.errors import SnapshotError
 from indrel.snapshot import Snapshot, SnapshotWriter
 from indrel.snapshot.columns import Masked
 from indrel.snapshot.schema import DECIDED, FORMATS, TABLES, VERSION, Format

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from indrel.ground.errors import IndrelError
+from indrel.base.errors import IndrelError
 
 if TYPE_CHECKING:
     from indrel.library import Audit as Audit

@@ -22,15 +22,15 @@ from indrel.ask.compare import Comparison
 from indrel.ask.compare import compare as _compare
 from indrel.ask.explain import Explanation
 from indrel.ask.explain import explain as _explain
+from indrel.base.errors import IndrelError
+from indrel.base.extras import require
+from indrel.base.sqltext import identifier
 from indrel.checks import findings_of, verdict_of
 from indrel.core import crawlers as _crawlers
 from indrel.core.address import HostMap
 from indrel.core.intent import Intent
 from indrel.core.model import Cause, Finding, Verdict
 from indrel.decide.site import Site
-from indrel.ground.errors import IndrelError
-from indrel.ground.extras import require
-from indrel.ground.sqltext import identifier
 from indrel.sources.options import Connect, Gathering, GatherOptions
 
 if TYPE_CHECKING:

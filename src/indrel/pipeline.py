@@ -10,14 +10,14 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from indrel.base.errors import AuditCutShort, IndrelError, InputError, Interrupted, UsageError
+from indrel.base.files import is_snapshot
 from indrel.checks import checks, verdict_of
 from indrel.core import crawlers
 from indrel.core.address import BARE_HOST, normalise, origin_of, site_key, split
 from indrel.core.intent import DEFAULT_NAME, Intent, read_intent
 from indrel.core.model import LONE, SOURCES, Verdict, plural
 from indrel.decide.site import Site, kept_intent
-from indrel.ground.errors import AuditCutShort, IndrelError, InputError, Interrupted, UsageError
-from indrel.ground.files import is_snapshot
 from indrel.snapshot import Snapshot, SnapshotWriter, claimed
 from indrel.snapshot.selection import SUFFIX, Newest, newest
 from indrel.sources.url_file import lists_urls

@@ -13,8 +13,8 @@ import pytest
 
 from cases import HOST, a, html, robots
 from conftest import PROGRAM, served
+from indrel.base.errors import SnapshotError
 from indrel.demo.server import DemoServer
-from indrel.ground.errors import SnapshotError
 from indrel.snapshot import Snapshot, SnapshotWriter, opening
 from test_program import Run, write_site
 

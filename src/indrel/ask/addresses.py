@@ -6,6 +6,9 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from indrel.base.errors import UsageError
+from indrel.base.plain import UNSAFE_FIELD, field
+from indrel.base.sqltext import identifier, quoted, quoted_list
 from indrel.checks import checks, verdict_of
 from indrel.core.intent import KIND_NAMES
 from indrel.core.model import State, Want
@@ -13,9 +16,6 @@ from indrel.core.page.tokens import CHOICE, nearest
 from indrel.decide.kinds import ASSET_SQL, RULES, why
 from indrel.decide.site import Site
 from indrel.decide.sitemaps import LEFT_OUT
-from indrel.ground.errors import UsageError
-from indrel.ground.plain import UNSAFE_FIELD, field
-from indrel.ground.sqltext import identifier, quoted, quoted_list
 from indrel.snapshot.schema import REASONS
 
 REACHED_BY = {"unfollowed": "followed + unfollowed > 0", "nothing": "followed + unfollowed = 0"}

@@ -7,8 +7,10 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
+from indrel.ask.removed_pages import gone_from, vanished
 from indrel.ask.unknown import UNKNOWN, Unasked, Unreadable, unknown_state_sql, unreachable
-from indrel.ask.vanished import gone_from, vanished
+from indrel.base.errors import AuditCutShort, UsageError
+from indrel.base.sqltext import quoted_list
 from indrel.checks import verdict_of
 from indrel.checks.causes import line_of
 from indrel.checks.evidence import robots_line
@@ -17,8 +19,6 @@ from indrel.core.model import Evidence, Finding, Lost, State, Want
 from indrel.core.robots import Access
 from indrel.decide.reasons import decides, reasons
 from indrel.decide.site import Site
-from indrel.ground.errors import AuditCutShort, UsageError
-from indrel.ground.sqltext import quoted_list
 
 MOST_EXPLAINED = 5_000
 """Changed addresses whose cause is looked up; of more, the first in order of harm."""

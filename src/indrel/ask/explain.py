@@ -6,7 +6,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
-from indrel.ask.seen import View, views
+from indrel.ask.rendered_view import View, views
+from indrel.base.plain import code
 from indrel.checks.evidence import WHERE, answers, links_to, robots_line
 from indrel.checks.topics.robots import is_page
 from indrel.core.address import split
@@ -19,7 +20,6 @@ from indrel.decide.kinds import implied_want, kind_of_address, why
 from indrel.decide.place import placed
 from indrel.decide.reasons import decides, reasons
 from indrel.decide.site import Site
-from indrel.ground.plain import code
 
 MOST = 20
 NOT_NAMED = ", as no group names this crawler"

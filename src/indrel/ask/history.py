@@ -7,11 +7,11 @@ from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from pathlib import Path
 
+from indrel.base.errors import SnapshotError
 from indrel.checks import verdict_of
 from indrel.checks.headline import name_of
 from indrel.core.model import Cause, Headline, Severity
 from indrel.decide.site import Site
-from indrel.ground.errors import SnapshotError
 from indrel.snapshot.selection import Glance
 
 

@@ -14,9 +14,9 @@ from indrel.checks import judge, verdict_of
 from indrel.core.intent import Intent, Match, WantEntry, parse_intent
 from indrel.core.model import Finding, Severity, State, Want, listing, plural
 from indrel.decide.kinds import JUNK, implied_want, kind_of_address
+from indrel.decide.predicates import MOST_AT_ONCE
 from indrel.decide.sections import NUMBER
 from indrel.decide.site import Site
-from indrel.decide.terms import MOST_AT_ONCE
 from indrel.snapshot import Snapshot
 
 MOST_ENTRIES = 15
@@ -311,8 +311,8 @@ def _text(value: str) -> str:
 
 def write_draft(path: Path, text: str) -> None:
     """Write a draft to a file that is not there yet."""
-    from indrel.ground.errors import UsageError
-    from indrel.ground.files import write_whole
+    from indrel.base.errors import UsageError
+    from indrel.base.files import write_whole
 
     if path.exists():
         raise UsageError(f"{path} exists: it was left as it is, name another file")

@@ -7,9 +7,9 @@ from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 from indrel.ask.unknown import rests_on, rests_on_all
+from indrel.base.errors import UsageError
 from indrel.core.model import Cause, Finding, Severity
 from indrel.decide.site import Site
-from indrel.ground.errors import UsageError
 
 _OLD = re.compile(r"c?[0-9]{1,3}", re.IGNORECASE)
 """A cause as reports numbered it before causes had ids."""

@@ -11,6 +11,8 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from indrel.base.errors import InputError
+from indrel.base.files import is_snapshot
 from indrel.checks import checks, judge
 from indrel.checks.headline import spoken_of
 from indrel.core.address import normalise, origin_of, site_key, split
@@ -28,8 +30,6 @@ from indrel.core.sitemap import (
     on_its_host,
 )
 from indrel.decide.site import Site
-from indrel.ground.errors import InputError
-from indrel.ground.files import is_snapshot
 from indrel.snapshot import Snapshot, SnapshotWriter, now
 from indrel.sources.options import GatherOptions
 

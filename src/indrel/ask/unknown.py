@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from typing import Any
 
+from indrel.base.sqltext import quoted_list
 from indrel.checks import checks as catalogue
 from indrel.checks.catalogue import Need
 from indrel.checks.run import why_skipped
@@ -13,7 +14,6 @@ from indrel.core.answers import status_text
 from indrel.core.model import Finding
 from indrel.core.robots import Access
 from indrel.decide.site import Site
-from indrel.ground.sqltext import quoted_list
 
 UNKNOWN = "NOT read OR status IS NULL OR status >= 500 OR status IN (408, 425, 429)"
 """Whether nothing is known of an address, over the columns of `fact`: it was not read, or did not answer this time."""

@@ -3,7 +3,7 @@
 from typing import TYPE_CHECKING, Any
 
 from indrel.checks.catalogue import Check, checks
-from indrel.checks.kept import findings_of, verdict_of
+from indrel.checks.verdict_store import findings_of, verdict_of
 
 if TYPE_CHECKING:
     from indrel.checks.run import judge

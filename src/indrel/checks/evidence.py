@@ -11,8 +11,8 @@ from indrel.core.answers import status_text
 from indrel.core.model import Evidence
 from indrel.core.page.facts import UNFOLLOWED, LinkFlag
 from indrel.core.robots import Access, HostRobots
+from indrel.decide.predicates import CANONICAL_COUNTS
 from indrel.decide.site import Site, once
-from indrel.decide.terms import CANONICAL_COUNTS
 
 
 class Subject(NamedTuple):
@@ -44,7 +44,7 @@ def about(site: Site, ids: Iterable[int], sql: str, parameters: Sequence[Any] | 
     if len(numbers) <= FEW_IDS:
         site.con.execute("CREATE OR REPLACE TEMP TABLE picked AS SELECT unnest(?::INTEGER[]) AS id", [numbers])
         return site.rows(sql, parameters)
-    from indrel.ground.arrow import pa
+    from indrel.base.arrow import pa
 
     site.con.execute("DROP TABLE IF EXISTS temp.main.picked")
     site.con.register("picked", pa.table({"id": pa.array(numbers, pa.int32())}))

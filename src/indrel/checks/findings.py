@@ -91,7 +91,7 @@ class Collected:
 
     def _settled(self, marks: Sequence[Mark]) -> tuple[str, str]:
         """Tables of the findings that are told; the names. What was written as it came is dropped."""
-        from indrel.ground.arrow import pa
+        from indrel.base.arrow import pa
 
         con, raw = self.site.con, self._written
         told = pa.table({

@@ -11,10 +11,10 @@ from datetime import date
 
 from indrel.checks.catalogue import Check, Need, checks
 from indrel.checks.causes import Mark, by_cause, causes_of
+from indrel.checks.consequences import without_consequences
 from indrel.checks.findings import Collected
 from indrel.checks.headline import headline
 from indrel.checks.measures import MANY
-from indrel.checks.silence import without_consequences
 from indrel.core.model import Accepted, Cause, Severity, Skipped, Verdict, plural, tally_of
 from indrel.decide.kinds import ASSET_SQL
 from indrel.decide.place import placed

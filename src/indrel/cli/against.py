@@ -7,12 +7,12 @@ from typing import TYPE_CHECKING
 
 import typer
 
-from indrel.cli.talk import say, terminal, write_json
+from indrel.cli.console import say, terminal, write_json
 
 if TYPE_CHECKING:
     from indrel.ask.against import Against
+    from indrel.base.errors import IndrelError
     from indrel.core.intent import Intent
-    from indrel.ground.errors import IndrelError
     from indrel.sources.options import GatherOptions
 
 FEW = 10

@@ -14,7 +14,7 @@ import typer
 from typer.core import TyperGroup
 
 from indrel import __version__
-from indrel.ground.errors import IndrelError, Interrupted
+from indrel.base.errors import IndrelError, Interrupted
 
 COMMANDS = {
     "audit": ("audit:audit", "Read a site or folder: what is wrong, and which line does it."),
@@ -183,8 +183,8 @@ def _altered() -> str | None:
 
 def _run() -> int:
     """The exit code; what went wrong is told in one line."""
+    from indrel.base.plain import safe
     from indrel.cli.streams import ReaderGone
-    from indrel.ground.plain import safe
 
     try:
         app(args=_whole(sys.argv[1:]))

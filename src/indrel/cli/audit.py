@@ -10,17 +10,17 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from indrel.base.errors import AuditCutShort, Interrupted, UsageError
 from indrel.cli import options as opt
+from indrel.cli.console import ProgressLine, files, say, terminal, write_whole
 from indrel.cli.gathering import NONE_GIVEN, Given, gather_options, gathers
 from indrel.cli.snapshots import require_read
-from indrel.cli.talk import ProgressLine, files, say, terminal, write_whole
-from indrel.ground.errors import AuditCutShort, Interrupted, UsageError
 
 if TYPE_CHECKING:
+    from indrel.base.errors import IndrelError
     from indrel.core.intent import Intent
     from indrel.core.model import Verdict
     from indrel.decide.site import Site
-    from indrel.ground.errors import IndrelError
     from indrel.sources.options import GatherOptions
 
 SOON_JUDGED = 5_000

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import TYPE_CHECKING
 
-from indrel.cli.talk import say
+from indrel.cli.console import say
 
 if TYPE_CHECKING:
     from indrel.core.model import Finding, Skipped

@@ -8,8 +8,8 @@ import typer
 
 from indrel.cli import complete
 from indrel.cli import options as opt
-from indrel.cli.answered import answers
-from indrel.cli.talk import terminal, write_json
+from indrel.cli.console import terminal, write_json
+from indrel.cli.output_option import answers
 
 
 @answers

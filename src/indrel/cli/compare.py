@@ -7,10 +7,10 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from indrel.base.errors import UsageError
 from indrel.cli import options as opt
-from indrel.cli.answered import answers
-from indrel.cli.talk import terminal, write_json
-from indrel.ground.errors import UsageError
+from indrel.cli.console import terminal, write_json
+from indrel.cli.output_option import answers
 
 if TYPE_CHECKING:
     from indrel.ask.compare import Comparison

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from indrel.cli import options as opt
-from indrel.cli.answered import answers
-from indrel.cli.talk import terminal, write_json
+from indrel.cli.console import terminal, write_json
+from indrel.cli.output_option import answers
 
 
 @answers

@@ -10,8 +10,8 @@ import typer
 
 from indrel.cli import options as opt
 from indrel.cli.audit import finish
+from indrel.cli.console import ProgressLine, say
 from indrel.cli.gathering import NONE_GIVEN, Given, gather_options, gathers
-from indrel.cli.talk import ProgressLine, say
 
 FOLDER = Path("indrel-demo")
 INTENT = FOLDER / "indrel.toml"

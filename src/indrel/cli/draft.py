@@ -7,10 +7,10 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from indrel.base.errors import UsageError
 from indrel.cli import options as opt
+from indrel.cli.console import out_console, say, terminal
 from indrel.cli.snapshots import opened
-from indrel.cli.talk import out_console, say, terminal
-from indrel.ground.errors import UsageError
 
 if TYPE_CHECKING:
     from indrel.decide.site import Site
@@ -49,9 +49,9 @@ def sitemap(
 ) -> None:
     """Write a sitemap of what is open, wanted and final; say what was left out and why."""
     from indrel.ask.drafts import sitemap as drafts
+    from indrel.base.files import write_whole
     from indrel.checks.headline import spoken_of
     from indrel.core.model import plural
-    from indrel.ground.files import write_whole
 
     is_file = output.name.endswith((".xml", ".xml.gz")) and not output.is_dir()
     if is_file and gzip and output.suffix != ".gz":
@@ -90,8 +90,8 @@ def sitemap(
 def _under(site: Site, robots: Path) -> Site:
     """The same site as if another robots.txt were in place."""
     from indrel.ask.robots.loaded import read_file
+    from indrel.base.errors import InputError
     from indrel.decide.site import Site
-    from indrel.ground.errors import InputError
     from indrel.snapshot import Snapshot
 
     try:
@@ -116,10 +116,10 @@ def robots(
     """Propose a robots.txt that bars nothing wanted; show what changes, why, and what that does."""
     from indrel.ask.drafts import robots as drafts
     from indrel.ask.robots.impact import impact
+    from indrel.base.files import write_whole
     from indrel.checks.headline import spoken_of
     from indrel.core.model import plural
     from indrel.decide.site import Site
-    from indrel.ground.files import write_whole
     from indrel.snapshot import Snapshot
 
     term = terminal()
@@ -175,9 +175,9 @@ def headers(
 ) -> None:
     """Propose server configuration that sends X-Robots-Tag to what is to be hidden, by patterns."""
     from indrel.ask.drafts import headers as drafts
+    from indrel.base.files import write_whole
     from indrel.checks.headline import spoken_of
     from indrel.core.model import plural
-    from indrel.ground.files import write_whole
 
     with opened(from_snapshot or snapshot, None, quiet, intent, must_have_read=True) as site:
         found = drafts.draft(site)
@@ -220,10 +220,10 @@ def tickets(
     quiet: opt.QuietOption = False,
 ) -> None:
     """Write one Markdown file a cause, for whoever is to mend it: what is wrong, where, what instead, how to check."""
+    from indrel.base.files import write_whole
     from indrel.checks import verdict_of
     from indrel.checks.headline import spoken_of
     from indrel.core.model import plural
-    from indrel.ground.files import write_whole
     from indrel.reports import tickets as drafts
 
     with opened(from_snapshot or snapshot, crawler, quiet, intent, must_have_read=True) as site:

@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from indrel.cli import options as opt
-from indrel.cli.answered import answers
+from indrel.cli.console import terminal, write_json
+from indrel.cli.output_option import answers
 from indrel.cli.snapshots import opened
-from indrel.cli.talk import terminal, write_json
 
 if TYPE_CHECKING:
     from indrel.ask.explain import Explanation
@@ -57,8 +57,8 @@ def explain_address(
 
 def _write_picture(file: Path, found: Explanation) -> None:
     """Raises UsageError where no picture of it was kept."""
-    from indrel.ground.errors import UsageError
-    from indrel.ground.files import write_whole
+    from indrel.base.errors import UsageError
+    from indrel.base.files import write_whole
 
     taken = next((v.picture for v in found.views if v.picture), None)
     if taken is None:
@@ -73,7 +73,7 @@ def _write_picture(file: Path, found: Explanation) -> None:
 
 def _rendered(term: Terminal, found: Explanation, origin: str) -> None:
     """Served and rendered side by side, and what the page asked for in vain."""
-    from indrel.ask.seen import compared, words_for
+    from indrel.ask.rendered_view import compared, words_for
     from indrel.reports.terminal import short
 
     for view in found.views:

@@ -11,10 +11,10 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from indrel.base.errors import IndrelError, SnapshotError, UsageError
+from indrel.base.extras import require
 from indrel.cli import options as opt
-from indrel.cli.talk import say, terminal, write_json
-from indrel.ground.errors import IndrelError, SnapshotError, UsageError
-from indrel.ground.extras import require
+from indrel.cli.console import say, terminal, write_json
 
 if TYPE_CHECKING:
     from indrel.ask.history import History, Run
@@ -109,7 +109,7 @@ def show_history(
 
 
 def _write(file: Path, found: History) -> None:
-    from indrel.ground.files import write_whole
+    from indrel.base.files import write_whole
 
     if file.suffix.lower() == ".json":
         content = (json_module.dumps(found.as_json(), ensure_ascii=False, indent=1) + "\n").encode(

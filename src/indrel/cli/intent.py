@@ -7,11 +7,11 @@ from typing import Annotated
 
 import typer
 
+from indrel.base.errors import UsageError
 from indrel.cli import options as opt
-from indrel.cli.answered import answers
+from indrel.cli.console import out_console, say, terminal, write_json
+from indrel.cli.output_option import answers
 from indrel.cli.snapshots import newest, opened
-from indrel.cli.talk import out_console, say, terminal, write_json
-from indrel.ground.errors import UsageError
 
 intent = typer.Typer(
     help="What you want of your addresses: draft, show, check.", no_args_is_help=True, rich_markup_mode=None
@@ -53,9 +53,9 @@ def show(
     """Say which entry of the intent file decides an address, what it wants, and which entries it overrules."""
     from indrel import pipeline
     from indrel.ask import intent as tool
+    from indrel.base.errors import SnapshotError
     from indrel.checks.headline import spoken_of
     from indrel.core.address import normalise
-    from indrel.ground.errors import SnapshotError
 
     wants = pipeline.load_intent(file)
     try:

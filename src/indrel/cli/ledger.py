@@ -11,12 +11,12 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from indrel.base.errors import UsageError
 from indrel.cli import complete
 from indrel.cli import options as opt
-from indrel.cli.answered import answers
+from indrel.cli.console import out_console, say, terminal, write_json
+from indrel.cli.output_option import answers
 from indrel.cli.snapshots import newest, opened
-from indrel.cli.talk import out_console, say, terminal, write_json
-from indrel.ground.errors import UsageError
 
 if TYPE_CHECKING:
     from indrel.decide.site import Site
@@ -103,7 +103,7 @@ def request(
         listed = found.give_out(today)
         waiting, late, limit = len(found.waiting()), found.undone(today), found.allowance
     if output:
-        from indrel.ground.files import write_whole
+        from indrel.base.files import write_whole
 
         write_whole(output, "".join(f"{r.url}\n" for r in listed if not r.done).encode())
         say(f"written: {output}", quiet)
@@ -299,7 +299,7 @@ def status(
 @contextmanager
 def _opened_if_any(snapshot: Path | None, quiet: bool) -> Iterator[Site | None]:
     """The snapshot named, or the newest; None where there is none."""
-    from indrel.ground.errors import SnapshotError
+    from indrel.base.errors import SnapshotError
 
     try:
         path = snapshot or newest(quiet=quiet)

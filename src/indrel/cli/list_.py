@@ -10,8 +10,8 @@ import typer
 
 from indrel.cli import complete
 from indrel.cli import options as opt
+from indrel.cli.console import out_console, say, terminal
 from indrel.cli.snapshots import opened
-from indrel.cli.talk import out_console, say, terminal
 
 if TYPE_CHECKING:
     from indrel.ask.addresses import AddressRow, By

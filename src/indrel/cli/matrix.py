@@ -12,11 +12,11 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from indrel.base.errors import UsageError
+from indrel.base.plain import field
 from indrel.cli import options as opt
+from indrel.cli.console import say, terminal, write_json
 from indrel.cli.snapshots import newest
-from indrel.cli.talk import say, terminal, write_json
-from indrel.ground.errors import UsageError
-from indrel.ground.plain import field
 
 if TYPE_CHECKING:
     from indrel.decide.matrix import MatrixRow
@@ -51,9 +51,9 @@ def matrix(
 ) -> None:
     """Show who may read what: each crawler with its purpose, how much it may read, and the group and lines that say so."""
     from indrel import pipeline
+    from indrel.base.extras import require
+    from indrel.base.files import is_snapshot
     from indrel.checks.headline import spoken_of
-    from indrel.ground.extras import require
-    from indrel.ground.files import is_snapshot
     from indrel.sources.options import GatherOptions
 
     for one in output or ():
@@ -134,7 +134,7 @@ def _show(rows: Sequence[MatrixRow], subject: str) -> None:
 
 
 def _write(file: Path, rows: Sequence[MatrixRow], subject: str) -> None:
-    from indrel.ground.files import write_whole
+    from indrel.base.files import write_whole
 
     ending = file.suffix.lower()
     if ending == ".json":

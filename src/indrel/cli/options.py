@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from indrel.base.errors import UsageError
 from indrel.cli import complete
-from indrel.ground.errors import UsageError
 
 if TYPE_CHECKING:
     from indrel.sources.options import Connect
@@ -130,7 +130,7 @@ def render_word(word: str | None) -> str | None:
 
 def doubt_crawlers(names: list[str] | None, quiet: bool) -> None:
     """Say of a token that is not known, but near a known one, which was probably meant; it is taken as it is all the same."""
-    from indrel.cli.talk import say
+    from indrel.cli.console import say
     from indrel.core.crawlers import STAR, table
     from indrel.core.page.tokens import nearest
 

@@ -6,13 +6,13 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from indrel.base.errors import UsageError
 from indrel.cli import complete
 from indrel.cli import options as opt
-from indrel.cli.answered import answers
+from indrel.cli.console import ProgressLine, say, terminal, write_json
 from indrel.cli.gathering import NONE_GIVEN, Given, gather_options, gathers
+from indrel.cli.output_option import answers
 from indrel.cli.snapshots import newest
-from indrel.cli.talk import ProgressLine, say, terminal, write_json
-from indrel.ground.errors import UsageError
 
 if TYPE_CHECKING:
     from indrel.ask.recheck import Rechecked

@@ -9,10 +9,10 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from indrel.base.errors import UsageError
 from indrel.cli import options as opt
+from indrel.cli.console import out_console, say, terminal
 from indrel.cli.snapshots import opened
-from indrel.cli.talk import out_console, say, terminal
-from indrel.ground.errors import UsageError
 
 if TYPE_CHECKING:
     from indrel.ask.reconcile.lists import Reconciled, Row
@@ -57,8 +57,8 @@ def reconcile(
     """Set an outside list against an audit: what an engine lists and should not, misses and should not, and why."""
     from indrel.ask.reconcile import lists, logs
     from indrel.ask.reconcile.tables import is_log
+    from indrel.base.files import write_whole
     from indrel.checks.headline import spoken_of
-    from indrel.ground.files import write_whole
 
     if len(files) > 2:
         raise UsageError("give a snapshot and one table: indrel reconcile SNAPSHOT TABLE")
@@ -154,7 +154,7 @@ def _table(found: Reconciled | LogRead, file: Path) -> bytes:
     import io
 
     from indrel.ask.reconcile.lists import Reconciled
-    from indrel.ground.plain import field
+    from indrel.base.plain import field
 
     ending = file.suffix.lower()
     if ending == ".json":

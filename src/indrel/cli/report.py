@@ -8,8 +8,8 @@ from typing import Annotated
 import typer
 
 from indrel.cli import options as opt
+from indrel.cli.console import say
 from indrel.cli.snapshots import opened
-from indrel.cli.talk import say
 
 
 def report(

@@ -10,13 +10,13 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from indrel.base.errors import InputError, UsageError
 from indrel.cli import options as opt
-from indrel.cli.answered import answers
 from indrel.cli.checked import code_of
+from indrel.cli.console import out_console, say, terminal, write_json
 from indrel.cli.matrix import matrix
+from indrel.cli.output_option import answers
 from indrel.cli.snapshots import newest, require_read
-from indrel.cli.talk import out_console, say, terminal, write_json
-from indrel.ground.errors import InputError, UsageError
 
 if TYPE_CHECKING:
     from indrel.ask.robots.impact import Impact
@@ -75,8 +75,8 @@ def check(
     """Say of each faulty line what is wrong, what it does instead, and what to write."""
     from indrel.ask.robots.check import check
     from indrel.ask.robots.loaded import load
+    from indrel.base.files import is_snapshot
     from indrel.core.model import plural
-    from indrel.ground.files import is_snapshot
 
     opt.fail_word(fail_on)
     codes = []
@@ -318,8 +318,8 @@ def impact(
     from indrel.ask.robots.impact import impact
     from indrel.ask.robots.loaded import Loaded, load
     from indrel.ask.robots.placed import in_place, of_list
+    from indrel.base.files import is_snapshot
     from indrel.checks.headline import spoken_of
-    from indrel.ground.files import is_snapshot
 
     if snapshot is None and (own := next((name for name in (old, new) if is_snapshot(name)), None)):
         snapshot, old, new = Path(own), *(OWN if name == own else name for name in (old, new))

@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from indrel.cli import options as opt
-from indrel.cli.answered import answers
 from indrel.cli.checked import code_of
-from indrel.cli.talk import say, terminal, write_json
+from indrel.cli.console import say, terminal, write_json
+from indrel.cli.output_option import answers
 
 if TYPE_CHECKING:
     from indrel.ask.sitemap import CheckedSitemaps

@@ -7,7 +7,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from indrel.cli.talk import say
+from indrel.cli.console import say
 
 if TYPE_CHECKING:
     from indrel.decide.site import Site
@@ -28,7 +28,7 @@ def newest(about: str | None = None, quiet: bool = False) -> Path:
 
 def require_read(site: Site) -> None:
     """Raise AuditCutShort for an audit that read no page of its site: nothing rests on it."""
-    from indrel.ground.errors import AuditCutShort
+    from indrel.base.errors import AuditCutShort
 
     if not site.read_a_page:
         raise AuditCutShort(

@@ -8,8 +8,8 @@ from dataclasses import dataclass
 from functools import cache
 from importlib.resources import files
 
+from indrel.base.errors import UsageError
 from indrel.core.robots.file import product_token
-from indrel.ground.errors import UsageError
 
 STAR = "*"
 DEFAULT = ("googlebot", "bingbot", STAR)

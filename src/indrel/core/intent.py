@@ -15,11 +15,11 @@ from pathlib import Path
 from typing import Any, NoReturn
 from urllib.parse import quote
 
+from indrel.base.errors import InputError
+from indrel.base.sqltext import quoted, quoted_list
 from indrel.core.address import host_name, normalise_percent, split
 from indrel.core.model import Want
 from indrel.core.page.tokens import CHOICE, nearest
-from indrel.ground.errors import InputError
-from indrel.ground.sqltext import quoted, quoted_list
 
 DEFAULT_NAME = "indrel.toml"
 

@@ -8,11 +8,11 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from indrel.base.arrow import arrays
+from indrel.base.sqltext import quoted_list
 from indrel.core.model import State
 from indrel.decide.graph import link_graph
 from indrel.decide.site import Site, once
-from indrel.ground.arrow import arrays
-from indrel.ground.sqltext import quoted_list
 
 DAMPING = 0.85
 """The share of visits that follow a link; the others begin anew at any open page."""

@@ -7,9 +7,9 @@ from collections.abc import Iterator
 import numpy as np
 import numpy.typing as npt
 
+from indrel.base.arrow import arrays, pa
 from indrel.core.page.facts import UNFOLLOWED
 from indrel.decide.site import Site, once
-from indrel.ground.arrow import arrays, pa
 
 Ids = npt.NDArray[np.int32]
 Clicks = npt.NDArray[np.int32]

@@ -10,12 +10,12 @@ import re
 from collections.abc import Iterable
 from typing import NamedTuple
 
+from indrel.base.sqltext import quoted_list
 from indrel.core.address import split
 from indrel.core.intent import ASSETS
 from indrel.core.model import Want
 from indrel.core.page.facts import Mark
 from indrel.core.page.headers import PAGE_TYPES
-from indrel.ground.sqltext import quoted_list
 
 
 class KindRule(NamedTuple):

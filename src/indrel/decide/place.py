@@ -17,7 +17,7 @@ def placed(site: Site) -> None:
     else:
         import numpy as np
 
-        from indrel.ground.arrow import pa
+        from indrel.base.arrow import pa
 
         reached = np.flatnonzero(clicks >= 0)
         site.con.register("incoming", pa.table({"id": reached.astype(np.int32), "clicks": clicks[reached]}))

@@ -11,8 +11,8 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable
 
+from indrel.base.sqltext import quoted, quoted_list
 from indrel.core.address import origin_of, split
-from indrel.ground.sqltext import quoted, quoted_list
 
 MOST = 30
 """Sections of the main host at most, `/` and `/*` beside them."""

@@ -17,15 +17,15 @@ from itertools import starmap
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
+from indrel.base.errors import UsageError
+from indrel.base.sqltext import quoted
 from indrel.core.address import origin_of, site_key, split
 from indrel.core.crawlers import Crawler
 from indrel.core.intent import Intent, WantEntry, parse_intent
 from indrel.core.model import LONE, SOURCES, State, Traits
 from indrel.core.robots import Decision, HostRobots, Ruleset, Verdict
+from indrel.decide.predicates import ROW_TRAITS, TRAITS, Terms
 from indrel.decide.sections import FOLDERS_SQL, Sections
-from indrel.decide.terms import ROW_TRAITS, TRAITS, Terms
-from indrel.ground.errors import UsageError
-from indrel.ground.sqltext import quoted
 from indrel.snapshot import Snapshot
 from indrel.snapshot.schema import TABLES
 
@@ -134,7 +134,7 @@ class Site:
             self._stage()
 
     def _stage(self) -> None:
-        from indrel.decide.stage import Stage
+        from indrel.decide.build import Stage
 
         start = None if self.is_part else self.start_id
         Stage(self.con, self.crawlers, self.terms, self.robots, start).run()
@@ -248,7 +248,7 @@ class Site:
     @cached_property
     def fronts(self) -> dict[str, str]:
         """By origin, where a host's start page stands: at its address, mostly, or where that leads on the site."""
-        from indrel.decide.stage import front
+        from indrel.decide.build import front
 
         led_on = """SELECT f.folds_to, t.site FROM fact f JOIN fact t ON t.id = f.folds_to
             WHERE f.id = ? AND f.tail = 'folded' AND f.fold_how <> 'canonical'"""
@@ -305,7 +305,7 @@ class Site:
     def paths(self, origin: str) -> tuple[npt.NDArray[np.int32], Paths]:
         """All addresses of an origin but robots.txt itself: their numbers, and their paths ready to be matched."""
         if origin not in self._paths:
-            from indrel.decide.stage import paths_of
+            from indrel.decide.build import paths_of
 
             self._paths[origin] = paths_of(self.con, origin)
         return self._paths[origin]

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
+from indrel.base.sqltext import quoted_list
 from indrel.decide.place import placed
 from indrel.decide.site import Site
-from indrel.ground.sqltext import quoted_list
 
 MANY = 5
 """Listed pages of a section and kind that tell that such pages are meant to be listed."""

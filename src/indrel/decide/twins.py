@@ -127,7 +127,7 @@ def _lead_alike(site: Site, groups: Sequence[Sequence[int]]) -> list[list[int]]:
     sizes = [len(group) for group in groups]
     import numpy as np
 
-    from indrel.ground.arrow import pa
+    from indrel.base.arrow import pa
 
     paired = pa.table({
         "first": pa.array(np.repeat([group[0] for group in groups], sizes), pa.int32()),
@@ -157,7 +157,7 @@ def _near_pairs(site: Site) -> list[tuple[int, int]]:
         return []
     import numpy as np
 
-    import indrel.ground.arrow  # noqa: F401  # settles the array library before its first array
+    import indrel.base.arrow  # noqa: F401  # settles the array library before its first array
 
     table: Any = site.con.sql(
         f"SELECT min(id) AS id, any_value(sketch) AS sketch FROM twinnable WHERE {long} GROUP BY text_hash ORDER BY id"

@@ -15,7 +15,7 @@ from pathlib import Path
 from types import TracebackType
 from typing import Any, Self
 
-from indrel.ground.errors import InputError, UsageError
+from indrel.base.errors import InputError, UsageError
 
 DEFAULT_NAME = "indrel.ledger"
 ALLOWANCE = 10

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from datetime import date
 from typing import TYPE_CHECKING
 
+from indrel.base.sqltext import quoted_list
 from indrel.core.model import Finding, State, Want
-from indrel.ground.sqltext import quoted_list
 from indrel.ledger.book import Asked, Removal
 
 if TYPE_CHECKING:

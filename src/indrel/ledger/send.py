@@ -8,8 +8,8 @@ import re
 from collections.abc import Iterator, Sequence
 
 from indrel import __version__
+from indrel.base.errors import IndrelError, UsageError
 from indrel.core.address import normalise, split
-from indrel.ground.errors import IndrelError, UsageError
 from indrel.sources.client import Client, Request, RequestFailed
 
 MOST = 10_000

@@ -7,10 +7,10 @@ from importlib import import_module
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from indrel.base.errors import UsageError
+from indrel.base.extras import require
+from indrel.base.files import write_together
 from indrel.core.model import Verdict
-from indrel.ground.errors import UsageError
-from indrel.ground.extras import require
-from indrel.ground.files import write_together
 
 if TYPE_CHECKING:
     from indrel.decide.site import Site

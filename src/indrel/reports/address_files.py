@@ -7,9 +7,9 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from indrel.ask.addresses import Filters, columns_of, listed, values
+from indrel.base.errors import UsageError
+from indrel.base.files import write_whole
 from indrel.decide.site import Site
-from indrel.ground.errors import UsageError
-from indrel.ground.files import write_whole
 from indrel.reports.csv_table import pieces
 
 

@@ -7,9 +7,9 @@ import io
 from collections.abc import Iterable, Iterator, Sequence
 from itertools import chain, islice
 
+from indrel.base.plain import field
 from indrel.core.model import Finding, Verdict
 from indrel.decide.site import Site
-from indrel.ground.plain import field
 
 COLUMNS = (
     "severity", "class", "check", "cause", "section", "url", "crawlers", "message", "evidence_kind", "evidence_where",

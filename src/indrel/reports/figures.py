@@ -11,9 +11,9 @@ import matplotlib
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
+from indrel.base.plain import clip, safe
 from indrel.core.model import State, Verdict, plural
 from indrel.decide.site import Site
-from indrel.ground.plain import clip, safe
 from indrel.reports.panels import MOST_BARS, ORDER, Panel, panels
 from indrel.reports.terminal import host_of
 

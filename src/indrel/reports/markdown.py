@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import re
 
+from indrel.base.plain import safe
 from indrel.core.model import Cause, Severity, Verdict, plural
 from indrel.decide.site import Site
-from indrel.ground.plain import safe
 from indrel.reports.terminal import HEADINGS, sentence, short
 
 MOST_LOST = 10

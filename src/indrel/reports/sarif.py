@@ -9,10 +9,10 @@ from typing import Any
 from urllib.parse import quote
 
 from indrel import __version__
+from indrel.base.plain import safe
 from indrel.checks import checks
 from indrel.core.model import Evidence, Finding, Severity, Verdict
 from indrel.decide.site import Site
-from indrel.ground.plain import safe
 from indrel.reports.json_doc import pieces
 
 LEVELS = {Severity.STOP: "error", Severity.FIX: "error", Severity.ASK: "warning", Severity.NOTE: "note"}

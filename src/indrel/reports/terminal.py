@@ -11,9 +11,9 @@ from typing import TYPE_CHECKING
 from rich.console import Console
 from rich.text import Text
 
+from indrel.base.plain import safe, width
 from indrel.core.address import split
 from indrel.core.model import Cause, Evidence, Finding, Severity, State, Verdict, listing, plural
-from indrel.ground.plain import safe, width
 
 if TYPE_CHECKING:
     from indrel.decide.flow import LinkFlow

@@ -6,10 +6,10 @@ import re
 import shlex
 from collections.abc import Iterable
 
+from indrel.base.plain import safe
 from indrel.checks import checks
 from indrel.core.model import Cause, Evidence, Severity, Verdict, plural
 from indrel.decide.site import Site
-from indrel.ground.plain import safe
 from indrel.reports.markdown import code, prose, text
 from indrel.reports.terminal import short
 
@@ -30,7 +30,8 @@ def _ticket(cause: Cause, site: Site) -> str:
     what = first.message if cause.count == 1 else cause.summary
     lines = [
         f"# {cause.check}: {prose(what.rstrip('.'))}", "",
-        f"{plural(cause.count, 'address', 'addresses')} in {code(cause.section or '/')}, severity {cause.severity.word}, cause {code(cause.short)}.", "",
+        f"{plural(cause.count, 'address', 'addresses')} in {code(cause.section or '/')}, "
+        f"severity {cause.severity.word}, cause {code(cause.short)}.", "",
         "## What is wrong", "", prose(about.why), "",
         "## Where it comes from", "",
         *(_place(e, site.base_origin) for e in first.evidence[:4]), "",

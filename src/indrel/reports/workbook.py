@@ -9,9 +9,9 @@ from itertools import chain, islice
 from typing import Any
 
 from indrel.ask.addresses import columns_of, values
+from indrel.base.plain import field
 from indrel.core.model import Severity, Verdict
 from indrel.decide.site import Site
-from indrel.ground.plain import field
 from indrel.reports import csv_table
 from indrel.reports.terminal import sentence
 

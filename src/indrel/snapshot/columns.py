@@ -44,7 +44,7 @@ def incoming(
         lists = [list(column) for column in zip(*rows, strict=True)] or [[] for _ in kinds]
         yield _Incoming(f"SELECT {', '.join(f'unnest(?::{kind}[]) AS {name}' for name, kind in kinds.items())}", lists)
         return
-    from indrel.ground.arrow import pa
+    from indrel.base.arrow import pa
 
     tables = [_arrow_table(table, some) for some in columns]
     if rows or not tables:
@@ -57,7 +57,7 @@ def incoming(
 
 
 def _arrow_table(name: str, columns: Sequence[Any]) -> Any:
-    from indrel.ground.arrow import pa
+    from indrel.base.arrow import pa
 
     schema = arrow(name)
     arrays = [

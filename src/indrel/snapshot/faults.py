@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import duckdb
 
-from indrel.ground.errors import AuditCutShort, IndrelError, Interrupted, SnapshotError
+from indrel.base.errors import AuditCutShort, IndrelError, Interrupted, SnapshotError
 
 _DAMAGE = (
     "corrupt",

@@ -18,9 +18,9 @@ from typing import Any
 
 import duckdb
 
-from indrel.ground.errors import AuditCutShort, IndrelError, SnapshotError
-from indrel.ground.files import HEAD, begins_snapshot
-from indrel.ground.sqltext import quoted, quoted_list
+from indrel.base.errors import AuditCutShort, IndrelError, SnapshotError
+from indrel.base.files import HEAD, begins_snapshot
+from indrel.base.sqltext import quoted, quoted_list
 from indrel.snapshot.faults import explained
 from indrel.snapshot.meta import read_meta
 from indrel.snapshot.schema import FORMATS, OLDEST, VERSION

@@ -185,7 +185,7 @@ REASONS = ("robots", "tag", "header", "canonical", "redirect", "status")
 @cache
 def arrow(table: str) -> Any:
     """The Arrow schema of a table; whoever writes no rows does not load the library."""
-    from indrel.ground.arrow import pa
+    from indrel.base.arrow import pa
 
     kinds = {
         "INTEGER": pa.int32(), "BIGINT": pa.int64(), "SMALLINT": pa.int16(), "UTINYINT": pa.uint8(), "BOOLEAN": pa.bool_(),

@@ -7,8 +7,8 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
+from indrel.base.errors import SnapshotError
 from indrel.core.address import split
-from indrel.ground.errors import SnapshotError
 from indrel.snapshot.store import Snapshot
 
 SUFFIX = ".indrel"

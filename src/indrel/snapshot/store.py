@@ -11,7 +11,7 @@ from typing import Any, Self
 
 import duckdb
 
-from indrel.ground.errors import SnapshotError
+from indrel.base.errors import SnapshotError
 from indrel.snapshot.columns import incoming, set_meta
 from indrel.snapshot.opening import HOME, LONGEST_QUERY, LOOK, NAME_OF_DATABASE, attach, check_version, connect, opened
 from indrel.snapshot.schema import DECIDED, VERSION, create_statements, stand_ins

@@ -11,8 +11,8 @@ from typing import Any, BinaryIO, NamedTuple, Self
 
 import duckdb
 
-from indrel.ground.errors import SnapshotError
-from indrel.ground.files import HEAD, begins_snapshot
+from indrel.base.errors import SnapshotError
+from indrel.base.files import HEAD, begins_snapshot
 from indrel.snapshot.columns import Columns, as_rows, incoming, set_meta
 from indrel.snapshot.faults import explained
 from indrel.snapshot.opening import HOME, NAME_OF_DATABASE, WRITING_MEMORY, attach, check_version, connect, let_go

@@ -19,6 +19,7 @@ from typing import Any, BinaryIO
 import brotli
 from warcio.archiveiterator import ArchiveIterator
 
+from indrel.base.errors import AuditCutShort, InputError
 from indrel.core.address import Joiner, normalise, origin_of, site_key
 from indrel.core.answers import NOT_HTTP, status_of
 from indrel.core.page.headers import content_type, is_html
@@ -30,7 +31,6 @@ from indrel.gather.answers import Answer
 from indrel.gather.keeping import Keeper
 from indrel.gather.parsing import MAX_PAGE, PageTask, ParserPool, parse_in_order
 from indrel.gather.recorder import Recorder, robots_row
-from indrel.ground.errors import AuditCutShort, InputError
 from indrel.sources.fetch import KEPT_HEADERS
 from indrel.sources.options import GatherOptions
 

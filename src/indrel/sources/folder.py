@@ -18,6 +18,9 @@ from functools import partial
 from pathlib import Path
 from urllib.parse import quote, unquote_to_bytes
 
+from indrel.base.arrow import pa
+from indrel.base.errors import InputError, UsageError
+from indrel.base.plain import clip
 from indrel.core.address import normalise, origin_of, site_key
 from indrel.core.robots import parse as parse_robots
 from indrel.core.robots.file import READ_BYTES
@@ -25,9 +28,6 @@ from indrel.core.sitemap import Child, Entry, Found, SitemapReader, SitemapWalk,
 from indrel.gather.answers import Answer
 from indrel.gather.parsing import PageTask, ParserPool, parse_in_order
 from indrel.gather.recorder import Recorder, robots_row
-from indrel.ground.arrow import pa
-from indrel.ground.errors import InputError, UsageError
-from indrel.ground.plain import clip
 from indrel.sources.options import GatherOptions
 
 BATCH = 24

@@ -9,10 +9,10 @@ from dataclasses import replace
 from pathlib import Path
 from urllib.parse import unquote
 
+from indrel.base.errors import UsageError
 from indrel.core.address import BARE_HOST, normalise, origin_of
 from indrel.gather.parsing import ParserPool
 from indrel.gather.recorder import Recorder
-from indrel.ground.errors import UsageError
 from indrel.sources.fetch import Fetcher
 from indrel.sources.options import GatherOptions
 from indrel.sources.site import LiveSite

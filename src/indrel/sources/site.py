@@ -11,6 +11,7 @@ from collections.abc import Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from typing import Any, NamedTuple
 
+from indrel.base.errors import AuditCutShort, Interrupted
 from indrel.core.address import Joiner, normalise, origin_of, site_key, split, variants
 from indrel.core.answers import DOWN, Failure
 from indrel.core.robots import parse as parse_robots
@@ -20,18 +21,17 @@ from indrel.gather.answers import Answer
 from indrel.gather.keeping import Keeper
 from indrel.gather.parsing import MAX_PAGE, PageTask, ParserPool
 from indrel.gather.recorder import Recorder, robots_row
-from indrel.ground.errors import AuditCutShort, Interrupted
-from indrel.sources.as_crawlers import Comparison, digest, robots_as_crawlers
 from indrel.sources.fetch import STEP, Fetcher, explain, follow_robots
 from indrel.sources.frontier import MAX_CLICKS, Frontier
 from indrel.sources.gate import Gate, resource_hosts
-from indrel.sources.made_up import MadeUp
+from indrel.sources.host_variants import settle
 from indrel.sources.once_more import once_more
 from indrel.sources.options import GatherOptions
 from indrel.sources.resuming import Left, take_up
-from indrel.sources.silence import Silence
 from indrel.sources.sitemaps import SitemapCollector
-from indrel.sources.standing import settle
+from indrel.sources.soft404_probe import MadeUp
+from indrel.sources.unanswered import Silence
+from indrel.sources.user_agents import Comparison, digest, robots_as_crawlers
 
 BATCH_PAGES = 32
 BATCH_OCTETS = 2 << 20

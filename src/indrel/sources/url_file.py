@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from indrel.base.errors import InputError
 from indrel.core.address import normalise
-from indrel.ground.errors import InputError
 
 MOST_BYTES = 512 << 20
 

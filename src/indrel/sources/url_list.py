@@ -6,10 +6,10 @@ from collections import Counter
 from dataclasses import replace
 from pathlib import Path
 
+from indrel.base.errors import InputError
 from indrel.core.address import origin_of, site_key
 from indrel.gather.parsing import ParserPool
 from indrel.gather.recorder import Recorder
-from indrel.ground.errors import InputError
 from indrel.sources.options import GatherOptions
 from indrel.sources.site import LiveSite
 from indrel.sources.url_file import read_urls

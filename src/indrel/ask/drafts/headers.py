@@ -5,11 +5,11 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 
+from indrel.base.plain import safe
 from indrel.core.intent import WantEntry
 from indrel.core.model import Want
 from indrel.decide.kinds import RULES
 from indrel.decide.site import Site
-from indrel.ground.plain import safe
 
 VALUE = "noindex"
 

@@ -12,11 +12,11 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from indrel.base.errors import IndrelError, UsageError
+from indrel.base.plain import code
 from indrel.core.model import plural
 from indrel.core.robots import Access, HostRobots, Rule, match_many, parse
 from indrel.decide.site import Site
-from indrel.ground.errors import IndrelError, UsageError
-from indrel.ground.plain import code
 from indrel.snapshot import Snapshot
 
 MANY = 5

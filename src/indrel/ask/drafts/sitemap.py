@@ -10,6 +10,8 @@ from datetime import datetime
 from pathlib import Path
 
 from indrel.ask import sitemap as sitemaps
+from indrel.base.errors import IndrelError
+from indrel.base.sqltext import quoted_list
 from indrel.core.crawlers import DEFAULT, resolve
 from indrel.core.model import State, Want
 from indrel.core.page.tokens import parse_date
@@ -18,8 +20,6 @@ from indrel.core.sitemap.write import Line, index, packed, urlsets
 from indrel.decide.site import Site
 from indrel.decide.sitemaps import is_part
 from indrel.decide.twins import idle_parameters, open_twins
-from indrel.ground.errors import IndrelError
-from indrel.ground.sqltext import quoted_list
 from indrel.sources.options import GatherOptions
 
 ONE_FILE = 10_000

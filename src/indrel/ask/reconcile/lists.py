@@ -9,13 +9,13 @@ from pathlib import Path
 from typing import Any
 
 from indrel.ask.reconcile.tables import Columns, OutsideRow, learn, outside_rows
+from indrel.base.arrow import pa
+from indrel.base.plain import code
 from indrel.core.address import normalise, split
 from indrel.core.model import Evidence, State, plural
 from indrel.decide.graph import link_graph
 from indrel.decide.reasons import decides, reasons
 from indrel.decide.site import Site
-from indrel.ground.arrow import pa
-from indrel.ground.plain import code
 
 MOST_SHOWN = 2_000
 """Addresses of one sort that are explained."""

@@ -9,12 +9,12 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from indrel.ask.reconcile.tables import BROKEN, LOG_LINE, opened
+from indrel.base.arrow import pa
+from indrel.base.errors import InputError
+from indrel.base.sqltext import quoted, quoted_list
 from indrel.core.address import is_ip, normalise, origin_of, split
 from indrel.core.crawlers import table
 from indrel.decide.site import Site
-from indrel.ground.arrow import pa
-from indrel.ground.errors import InputError
-from indrel.ground.sqltext import quoted, quoted_list
 
 CHUNK = 2 << 20
 FLUSH = 50_000

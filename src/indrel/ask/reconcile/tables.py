@@ -14,10 +14,10 @@ from pathlib import Path
 from typing import Any
 
 from indrel.ask.reconcile.words import means_listed, says_not_listed
+from indrel.base.errors import InputError
+from indrel.base.files import begins_snapshot
+from indrel.base.plain import code
 from indrel.core.page.tokens import nearest, parse_date
-from indrel.ground.errors import InputError
-from indrel.ground.files import begins_snapshot
-from indrel.ground.plain import code
 
 SAMPLE = 500
 """Rows looked at to learn what columns hold."""

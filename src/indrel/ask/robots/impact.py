@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections import Counter
 from dataclasses import dataclass
 
+from indrel.base.arrow import arrays, pa
 from indrel.core.robots.single import RESERVED
 from indrel.decide.site import UNKNOWN_HOST, Site
-from indrel.ground.arrow import arrays, pa
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,11 +7,11 @@ from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 
+from indrel.base.errors import InputError
+from indrel.base.files import is_snapshot
 from indrel.core.address import normalise, origin_of, split
 from indrel.core.robots import Verdict
 from indrel.core.robots.file import READ_BYTES
-from indrel.ground.errors import InputError
-from indrel.ground.files import is_snapshot
 from indrel.sources.options import GatherOptions
 
 NOWHERE = "https://robots.invalid"

@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from typing import NamedTuple
 
+from indrel.base.plain import code
 from indrel.checks.catalogue import Follows, Hit, Need, check
 from indrel.checks.changes import NAMED, NAMES_ITSELF, NAMES_THE_LAST, NAMES_THE_TARGET, SAID, Change, to
 from indrel.checks.evidence import WHERE, Subject, answers, canonicals, rules, said
 from indrel.core.model import CheckClass, Evidence, Severity
+from indrel.decide.predicates import CANONICAL_COUNTS
 from indrel.decide.site import Site, once
-from indrel.decide.terms import CANONICAL_COUNTS
-from indrel.ground.plain import code
 
 ABSOLUTE = "regexp_matches(c.href, '^[A-Za-z][A-Za-z0-9+.-]*:')"
 """Whether a canonical as written is a whole address."""

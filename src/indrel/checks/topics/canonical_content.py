@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterator
 from typing import NamedTuple
 
+from indrel.base.plain import code
 from indrel.checks.catalogue import Follows, Hit, check
 from indrel.checks.changes import EACH_ITSELF, NAMES_ITSELF
 from indrel.checks.evidence import WHERE, canonicals, of_each
@@ -14,7 +15,6 @@ from indrel.checks.topics.canonical import Folding
 from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
 from indrel.decide.site import Site
 from indrel.decide.twins import WORDING, idle_parameters, open_twins
-from indrel.ground.plain import code
 
 UNLIKE = 0.2
 """Share of words up to which two texts are clearly different."""

@@ -7,15 +7,15 @@ import re
 from collections.abc import Iterator
 from typing import NamedTuple
 
+from indrel.base.plain import code
 from indrel.checks.catalogue import Follows, Hit, check
 from indrel.checks.changes import NAMED, NAMES_ITSELF, Change
 from indrel.checks.evidence import WHERE, answers, canonicals, stated
 from indrel.checks.topics.canonical import ABSOLUTE, OFTEN, SEVERAL, special, stage_special
 from indrel.core.address import site_key, split
 from indrel.core.model import CheckClass, Evidence, Severity
+from indrel.decide.predicates import CANONICAL_COUNTS
 from indrel.decide.site import Site
-from indrel.decide.terms import CANONICAL_COUNTS
-from indrel.ground.plain import code
 
 NOBODY = ("localhost", "local", "internal", "invalid")
 """Top levels of names that no visitor reaches (RFC 6761, RFC 6762)."""

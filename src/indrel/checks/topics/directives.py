@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterator
 from typing import NamedTuple
 
+from indrel.base.plain import code
 from indrel.checks.catalogue import Follows, Hit, Need, check
 from indrel.checks.changes import NO_NOINDEX, SAID, Change, each
 from indrel.checks.evidence import WHERE, Subject, directives, said
@@ -13,9 +14,8 @@ from indrel.checks.measures import MANY, NEARLY_ALL
 from indrel.core.address import origin_of
 from indrel.core.model import CheckClass, Evidence, Severity, listing
 from indrel.core.page.tokens import OBSOLETE, slips
+from indrel.decide.predicates import EMBEDDED, OBSOLETE_TOKEN
 from indrel.decide.site import Site, once
-from indrel.decide.terms import EMBEDDED, OBSOLETE_TOKEN
-from indrel.ground.plain import code
 
 
 class Said(NamedTuple):

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
+from indrel.base.sqltext import quoted
 from indrel.checks.catalogue import Follows, Hit, Need, check
 from indrel.checks.changes import LINK, SAID, Change, each, to, with_rel, without
+from indrel.checks.cut_off import cut_off
 from indrel.checks.evidence import (
     WHERE,
     Linking,
@@ -26,9 +28,8 @@ from indrel.checks.topics.wants import hub_links
 from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
 from indrel.core.page.anchors import rel_slips
 from indrel.core.page.facts import UNFOLLOWED, LinkFlag
+from indrel.decide.predicates import FAILING
 from indrel.decide.site import Site, once
-from indrel.decide.terms import FAILING
-from indrel.ground.sqltext import quoted
 
 HOST_OF = "substr(a.origin, strpos(a.origin, '://') + 3)"
 
@@ -51,56 +52,6 @@ def only_nofollow_path(site: Site) -> Iterator[Hit]:
     Evidence: The unfollowed link to the page, or the page-wide nofollow in the way, and the sitemap entry.
     """
     yield from _path_hits(site, cut_off(site))
-
-
-@once
-def cut_off(site: Site) -> list[Wanted]:
-    """Wanted pages that are linked, but that some crawlers do not reach by followed links."""
-    start = site.start_id
-    if start is None or not site.one("SELECT count(*) FROM link"):
-        return []
-    wanted = site.named(
-        Wanted,
-        f"SELECT id, origin || path, {site.all_mask} & ~barred, entry FROM fact WHERE site AND want = 'show' AND NOT start "
-        "AND followed + unfollowed > 0 ORDER BY origin, path",
-    )
-    if not wanted or not _has_unfollowed(site):
-        return []
-    import numpy as np
-
-    from indrel.decide.graph import link_graph
-
-    graph = link_graph(site)
-    missed = np.zeros(len(wanted), dtype=np.int64)
-    ids = np.array([one.id for one in wanted])
-    allowed = np.array([one.crawlers for one in wanted], dtype=np.int64)
-    done: dict[tuple[int, ...], Any] = {}
-    for i in range(len(site.crawlers)):
-        key = _view(site, i)
-        if key not in done:
-            done[key] = ~graph.reached(start, i)[ids]
-            if done[key].any():
-                done[key] &= graph.reached(start, i, obey=False)[ids]
-        missed |= np.where(done[key], 1 << i, 0)
-    missed &= allowed
-    return [one._replace(crawlers=mask) for one, mask in zip(wanted, missed.tolist(), strict=True) if mask]
-
-
-def _has_unfollowed(site: Site) -> bool:
-    return bool(site.one("SELECT count(*) FROM inlink WHERE unfollowed > 0")) or bool(
-        site.one("SELECT count(*) FROM fact WHERE nofollow > 0")
-    )
-
-
-def _view(site: Site, index: int) -> tuple[int, ...]:
-    """Equal for two crawlers that robots.txt and directives tell the same."""
-    bit = 1 << index
-    return tuple(
-        site.rows(
-            f"SELECT coalesce(bit_xor(hash(id, 'b')) FILTER (barred & {bit} > 0), 0), "
-            f"coalesce(bit_xor(hash(id, 'n')) FILTER (nofollow & {bit} > 0), 0) FROM fact WHERE barred > 0 OR nofollow > 0"
-        )[0]
-    )
 
 
 def _path_hits(site: Site, found: list[Wanted]) -> Iterator[Hit]:

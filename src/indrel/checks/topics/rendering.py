@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from typing import Any, NamedTuple
 
+from indrel.base.plain import code
 from indrel.checks.catalogue import Follows, Hit, Need, check
 from indrel.checks.evidence import WHERE, about, rules, scripts
 from indrel.core.answers import status_text
 from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
+from indrel.decide.predicates import CANONICAL_COUNTS
 from indrel.decide.site import Site
-from indrel.decide.terms import CANONICAL_COUNTS
-from indrel.ground.plain import code
 
 NEEDED = ("script", "data", "frame", "document", "style")
 """Kinds of requests without which a page can come out empty."""

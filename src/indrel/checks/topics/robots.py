@@ -6,6 +6,7 @@ import difflib
 import re
 from collections.abc import Iterator
 
+from indrel.base.plain import code
 from indrel.checks.catalogue import Follows, Hit, Need, check
 from indrel.checks.changes import ENTRY_GOES, LINE_GOES, ROBOTS, STATUS, Change, also_allowed, to
 from indrel.checks.evidence import LISTED_ROW, PAGE_ROW, first_link, listings, robots_line, rules, said, stated, who_is
@@ -17,7 +18,6 @@ from indrel.core.page.headers import is_html
 from indrel.core.robots import Access, HostRobots
 from indrel.core.robots.file import FIELDS, Rule
 from indrel.decide.site import Site, once
-from indrel.ground.plain import code
 
 UNSUPPORTED = frozenset({
     "noindex", "nofollow", "noarchive", "nosnippet", "host", "crawl-delay", "clean-param", "request-rate", "visit-time",

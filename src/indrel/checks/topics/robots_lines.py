@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
+from indrel.base.plain import code
 from indrel.checks.catalogue import Follows, Hit, Need, check
 from indrel.checks.changes import LINE_GOES, ROBOTS, Change, line_with, to
 from indrel.checks.evidence import about, robots_line
@@ -18,7 +19,6 @@ from indrel.core.robots.access import MAX_HOPS
 from indrel.core.robots.compare import left_out, never_wins
 from indrel.core.robots.file import MAX_OCTETS, READ_BYTES, Line, Rule
 from indrel.decide.site import Site
-from indrel.ground.plain import code
 
 READERS = {
     "crawl-delay": "some engines read it (Bingbot, Slurp), the largest does not",

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import NamedTuple
 
+from indrel.base.plain import code
 from indrel.checks.catalogue import Follows, Hit, Need, check
 from indrel.checks.changes import ROBOTS, Change, in_its_case
 from indrel.checks.evidence import PAGE_ROW, WHERE, answers, canonicals, of_each, robots_line, rules, stated
@@ -14,7 +15,6 @@ from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
 from indrel.core.robots import Access, HostRobots, RobotsFile, Rule
 from indrel.core.robots.file import compile_path, written_path
 from indrel.decide.site import Site
-from indrel.ground.plain import code
 
 
 class RuleUse(NamedTuple):

@@ -6,6 +6,8 @@ import re
 from collections.abc import Iterator
 from datetime import UTC, date, datetime, timedelta
 
+from indrel.base.plain import code
+from indrel.base.sqltext import quoted_list
 from indrel.checks.catalogue import Follows, Hit, Need, check
 from indrel.checks.evidence import rules
 from indrel.checks.measures import MANY, MOST_NAMED, NEARLY_ALL
@@ -16,8 +18,6 @@ from indrel.core.page.wording import W3C_DATE
 from indrel.core.robots import Access
 from indrel.core.sitemap.read import MAX_ENTRIES, MAX_OCTETS
 from indrel.decide.site import Site, once
-from indrel.ground.plain import code
-from indrel.ground.sqltext import quoted_list
 
 FREQUENCIES = ("always", "hourly", "daily", "weekly", "monthly", "yearly", "never")
 

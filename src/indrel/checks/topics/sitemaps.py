@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from typing import NamedTuple
 
+from indrel.base.plain import code
 from indrel.checks.catalogue import Follows, Hit, Need, check
 from indrel.checks.changes import ENTRY_GOES
 from indrel.checks.evidence import (
@@ -27,7 +28,6 @@ from indrel.core.sitemap import USUAL
 from indrel.core.sitemap.read import NAMESPACE, TOO_LONG, TOO_MANY
 from indrel.decide.site import Site
 from indrel.decide.sitemaps import is_part
-from indrel.ground.plain import code
 
 
 @check(

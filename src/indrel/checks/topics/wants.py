@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from datetime import datetime
 from typing import NamedTuple
 
+from indrel.base.plain import code
 from indrel.checks.catalogue import Follows, Hit, Need, check
 from indrel.checks.changes import HEADER, NO_NOINDEX, SAID, SAYS_NOINDEX, STATUS, Change, to, without
 from indrel.checks.evidence import PAGE_ROW, about, answers, first_link, listings, of_each, said, stated, who_is
@@ -14,9 +15,8 @@ from indrel.checks.topics.directives import all_said, hidden_hosts, without_hidd
 from indrel.core.answers import status_text
 from indrel.core.model import CheckClass, Evidence, Severity, plural
 from indrel.core.page.facts import UNFOLLOWED, Mark
+from indrel.decide.predicates import FILE, NO_SNIPPET
 from indrel.decide.site import Site, once
-from indrel.decide.terms import FILE, NO_SNIPPET
-from indrel.ground.plain import code
 
 GATE = f"(html AND kind = 'login' AND marks & {int(Mark.ONLY_PASSWORD)} > 0 AND NOT start)"
 BY_HEADER = f"Send {code(HEADER)} with it, in the server's configuration; do not bar it, or the header is never read."

@@ -6,11 +6,11 @@ import re
 from collections.abc import Sequence
 from typing import Any
 
+from indrel.base.plain import code
 from indrel.core.address import Joiner
 from indrel.core.page.facts import MAX_TEXT, Link, LinkFlag, Slip
 from indrel.core.page.source import Source, attributes_of, unescape, written
 from indrel.core.page.tokens import nearest
-from indrel.ground.plain import code
 
 _ANCHORS = "a[href],area[href]"
 _HIDING = ((b"<!--", b"-->"), (b"<script", b"</script"))

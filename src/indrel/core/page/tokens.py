@@ -9,7 +9,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
-from indrel.ground.plain import code
+from indrel.base.plain import code
 
 PLAIN = frozenset({
     "all", "index", "follow", "noindex", "nofollow", "none", "nosnippet", "notranslate", "noimageindex",

@@ -9,10 +9,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, NamedTuple
 
+from indrel.base.plain import code
 from indrel.core.robots.access import Access, access_for
 from indrel.core.robots.file import RobotsFile, Rule, Ruleset, parse
 from indrel.core.robots.single import ALWAYS_ALLOWED, decide, decide_by_letter, matching, parts_from_letter
-from indrel.ground.plain import code
 
 if TYPE_CHECKING:
     from indrel.core.crawlers import Crawler

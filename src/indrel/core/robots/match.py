@@ -17,9 +17,9 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from indrel.base.arrow import pa
 from indrel.core.robots.file import LITERAL, Pattern, Rule, comparable_path
 from indrel.core.robots.single import weight
-from indrel.ground.arrow import pa
 
 Indices = npt.NDArray[np.int64]
 NO_RULE = -1

@@ -12,7 +12,8 @@ import jinja2
 from markupsafe import Markup
 
 from indrel import __version__
-from indrel.ask.seen import compared, views, words_for
+from indrel.ask.rendered_view import compared, views, words_for
+from indrel.base.plain import safe
 from indrel.checks import checks
 from indrel.checks.catalogue import Need
 from indrel.checks.topics.robots_reach import rule_uses
@@ -23,7 +24,6 @@ from indrel.decide.matrix import site_matrix
 from indrel.decide.place import section_states
 from indrel.decide.site import Site
 from indrel.decide.sitemaps import sitemap_states
-from indrel.ground.plain import safe
 from indrel.reports.panels import panels
 from indrel.reports.terminal import HEADINGS, host_of, sentence, short
 

@@ -14,7 +14,7 @@ import time
 from pathlib import Path
 from typing import Any, Self
 
-from indrel.ground.errors import UsageError
+from indrel.base.errors import UsageError
 from indrel.sources.browser import guard
 from indrel.sources.browser.memory import MemoryWatch
 from indrel.sources.browser.pipe import BrowserLost, CallRefused, Event, Pipe

@@ -9,8 +9,8 @@ import os
 from types import TracebackType
 from typing import Any, Self
 
+from indrel.base.errors import UsageError
 from indrel.gather.answers import Answer
-from indrel.ground.errors import UsageError
 from indrel.sources.browser.answering import Answering, Answers, Reply, Shelf, fulfilment
 from indrel.sources.browser.launch import MEMORY, Browser
 from indrel.sources.browser.look import Look, Tab

@@ -85,7 +85,7 @@ def terminal() -> Terminal:
 
 def say(text: str, quiet: bool = False) -> None:
     """A line of talk on standard error; a terminal gets it wrapped between words."""
-    from indrel.ground.plain import safe
+    from indrel.base.plain import safe
 
     if quiet:
         return

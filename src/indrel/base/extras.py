@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from importlib.util import find_spec
 
-from indrel.ground.errors import UsageError
+from indrel.base.errors import UsageError
 
 EXTRAS = {"matplotlib": "figures", "pandas": "frames"}
 """The extra of this package that brings each library."""

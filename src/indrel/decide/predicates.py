@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from indrel.base.sqltext import quoted, quoted_list
 from indrel.core.intent import Intent, WantEntry
 from indrel.core.model import Want
 from indrel.core.page.facts import LITTLE, Mark
 from indrel.core.page.tokens import OBSOLETE
 from indrel.decide.kinds import ARCHIVES, ASSET_SQL, JUNK
-from indrel.ground.sqltext import quoted, quoted_list
 
 CANONICAL_COUNTS = "NOT c.in_body AND (c.fault IS NULL OR c.target IS NULL)"
 """A canonical `c` that engines weigh: in the head or header, and not cancelled by an attribute. One whose value cannot be

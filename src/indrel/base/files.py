@@ -7,7 +7,7 @@ import tempfile
 from collections.abc import Iterable
 from pathlib import Path
 
-from indrel.ground.errors import UsageError
+from indrel.base.errors import UsageError
 
 HEAD = 12
 """Octets of a file that tell whether it is a snapshot."""

@@ -13,7 +13,7 @@ from indrel.core.answers import status_text
 from indrel.core.page.facts import SKETCH
 from indrel.core.robots import ALWAYS_ALLOWED, Access, HostRobots, Ruleset, matching
 from indrel.decide.kinds import NUMBERED, kind_sql, rule_sql, telling_sql
-from indrel.decide.terms import CANONICAL_COUNTS, MOST_AT_ONCE, Terms
+from indrel.decide.predicates import CANONICAL_COUNTS, MOST_AT_ONCE, Terms
 
 if TYPE_CHECKING:
     import numpy as np
@@ -83,7 +83,7 @@ class Stage:
 
     def _insert(self, name: str, columns: dict[str, Any]) -> None:
         """Add arrays as columns, in the order of the table's."""
-        from indrel.ground.arrow import pa
+        from indrel.base.arrow import pa
 
         self.con.register("incoming", pa.table(columns))
         self.con.execute(f"INSERT INTO {name} SELECT * FROM incoming")
@@ -140,8 +140,8 @@ class Stage:
     ) -> None:
         import numpy as np
 
+        from indrel.base.arrow import pa
         from indrel.core.robots import match_many
-        from indrel.ground.arrow import pa
 
         ids, paths = paths_of(self.con, host.origin)
         for rules, bits in groups:
@@ -214,7 +214,7 @@ class Stage:
             )
         import numpy as np
 
-        from indrel.ground.arrow import arrays, pa
+        from indrel.base.arrow import arrays, pa
 
         address, target = (c.astype(np.int64) for c in arrays(self.con, f"SELECT address, target FROM {steps}"))
         size = int(self._rows("SELECT coalesce(max(id), 0) + 1 FROM address")[0][0])
@@ -281,7 +281,7 @@ class Stage:
             return
         import numpy as np
 
-        from indrel.ground.arrow import pa
+        from indrel.base.arrow import pa
 
         runs = np.frombuffer(b"".join(row[1] for row in found), dtype=np.uint16).reshape(len(found), 2 * SKETCH)
         same = (runs == np.frombuffer(sketch, dtype=np.uint16)).mean(axis=1) >= SAME_MISSING
@@ -445,7 +445,7 @@ PATHS = "SELECT id, path FROM address WHERE origin = ? AND path <> ?"
 
 def paths_of(con: Any, origin: str) -> tuple[npt.NDArray[np.int32], Paths]:
     """All addresses of an origin but robots.txt itself: their numbers, and their paths ready to be matched."""
-    import indrel.ground.arrow  # noqa: F401  # settles the array library before its first array
+    import indrel.base.arrow  # noqa: F401  # settles the array library before its first array
     from indrel.core.robots import Paths
 
     table = con.sql(PATHS, params=[origin, ALWAYS_ALLOWED]).to_arrow_table()

@@ -11,9 +11,9 @@ from typing import Annotated, Any, get_type_hints
 
 import typer
 
-from indrel.cli import talk
+from indrel.base.errors import UsageError
+from indrel.cli import console
 from indrel.cli.options import QuietOption
-from indrel.ground.errors import UsageError
 
 ENDINGS = (".json", ".txt")
 
@@ -48,16 +48,16 @@ def answers(command: Callable[..., None]) -> Callable[..., None]:
             raise UsageError("-o: the answer is asked for once, so all files have to end alike")
         options["json"] = options.get("json", False) or output[0].suffix.lower() == ".json"
         ended: typer.Exit | None = None
-        with talk.into(StringIO()) as taken:
+        with console.into(StringIO()) as taken:
             try:
                 command(*words, **options)
             except typer.Exit as end:
                 ended = end
-        from indrel.ground.files import write_whole
+        from indrel.base.files import write_whole
 
         for file in output:
             write_whole(file, taken.getvalue().encode("utf-8", "backslashreplace"))
-        talk.say(f"written: {talk.files(output)}", quiet)
+        console.say(f"written: {console.files(output)}", quiet)
         if ended is not None:
             raise ended
 
