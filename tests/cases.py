@@ -136,7 +136,11 @@ CASES: dict[str, Case] = dict(
             "barred-wanted",
             Case(
                 site(
-                    **{"/": html(canonical("/p/a"), title="Start"), "/robots.txt": robots("Disallow: /p/"), "/p/a": TO}
+                    **{
+                        "/": html(canonical("/p/a"), a("/p/a"), "Start"),
+                        "/robots.txt": robots("Disallow: /p/"),
+                        "/p/a": TO,
+                    }
                 ),
                 ("/p/a",),
                 {"/robots.txt": robots("Disallow: /p/", "Allow: /p/a")},
@@ -177,7 +181,7 @@ CASES: dict[str, Case] = dict(
                 {"/": html(body=a("/a", "/b"))},
             ),
         ),
-        pair("noindex-wanted", NOINDEX, "", pages={"/": html(canonical("/a"), title="Start")}, severity="ask"),
+        pair("noindex-wanted", NOINDEX, "", pages={"/": html(canonical("/a"), a("/a"), "Start")}, severity="ask"),
         pair("noindex-partial", '<meta name="Googlebot" content="none">', NOINDEX),
         pair(
             "robots-sources-differ",

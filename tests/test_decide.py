@@ -269,11 +269,16 @@ def test_listed_addresses_are_wanted(audit_site: AuditSite) -> None:
         **BASE,
         "/sitemap.xml": sitemap("/", "/l"),
         "/l": html(),
-        "/": html(canonical("/n"), a("/search?q=1", "/o")),
+        "/": html(canonical("/n"), a("/search?q=1", "/o", "/c", "/d", "/n")),
+        "/c": html(canonical("/open")),
+        "/open": html(),
+        "/d": html(canonical("/gone-and-not-linked")),
     }
     site = audit_site(pages)[0]
     rows = dict(site.rows("SELECT path, want FROM fact WHERE known"))
-    assert rows == {"/": "show", "/l": "show", "/n": "show", "/search?q=1": "hide", "/o": "any"}
+    # the target of a canonical is wanted if it is open, listed or linked; else it is the canonical's fault
+    shown = dict.fromkeys(("/", "/l", "/n", "/open"), "show")
+    assert rows == {**shown, "/search?q=1": "hide", **dict.fromkeys(("/o", "/c", "/d", "/gone-and-not-linked"), "any")}
 
 
 def test_what_shows_the_same_in_another_order_is_a_variant(audit_site: AuditSite) -> None:

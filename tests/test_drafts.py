@@ -5,7 +5,6 @@ from __future__ import annotations
 import gzip
 import os
 import re
-import shutil
 import socket
 import subprocess
 import time
@@ -20,7 +19,7 @@ from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
 from cases import BASE, HOST, NOINDEX, a, canonical, html, robots, sitemap
-from conftest import AuditSite
+from conftest import AuditSite, needed
 from indrel.ask.drafts import headers
 from indrel.ask.drafts import robots as robots_draft
 from indrel.ask.drafts import sitemap as sitemap_draft
@@ -230,8 +229,7 @@ ANSWERS = {
 @pytest.fixture
 def nginx(tmp_path: Path) -> Iterator[Any]:
     """Start a real nginx with some lines in its http and server blocks; the address it listens on."""
-    program = shutil.which("nginx") or "/usr/sbin/nginx"
-    assert Path(program).exists(), "this test needs nginx (Debian: apt-get install nginx-light)"
+    program = needed("nginx")
     running: list[subprocess.Popen[bytes]] = []
 
     def start(http: str, server: str) -> str:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import re
-import shutil
 import subprocess
 import unicodedata
 from pathlib import Path
@@ -14,7 +13,7 @@ import pytest
 from pypdf import PdfReader
 
 from cases import BASE, HOST, NOINDEX, a, canonical, html, sitemap
-from conftest import AuditSite
+from conftest import AuditSite, needed
 from indrel.reports import page
 
 EVIL = "<script>window.ran=1</script><img src=x onerror='window.ran=1'>\u202e\"'" + "x" * 10_000
@@ -67,9 +66,7 @@ setTimeout(() => {
 
 @pytest.fixture(scope="module")
 def chromium() -> str:
-    found = shutil.which("chromium") or shutil.which("chromium-browser")
-    assert found, "this test needs Chromium (Debian: apt-get install chromium)"
-    return found
+    return needed("chromium")
 
 
 def browse(chromium: str, file: Path, *more: str) -> tuple[str, str]:

@@ -120,7 +120,7 @@ def test_a_folder_does_not_tell_what_servers_add(indrel: Any, tmp_path: Path) ->
     [(None, "ask"), (SHOW, "fix"), ('[[want]]\nkind = "other"\nwant = "show"\n', "fix")],
 )
 def test_implied_wants_are_milder(intent: str | None, severity: str, audit_site: AuditSite) -> None:
-    pages = {**BASE, "/": html(canonical("/a")), "/sitemap.xml": sitemap("/"), "/a": html(NOINDEX)}
+    pages = {**BASE, "/": html(canonical("/a"), a("/a")), "/sitemap.xml": sitemap("/"), "/a": html(NOINDEX)}
     finding = next(f for f in audit_site(pages, intent=intent)[1].findings if f.check == "noindex-wanted")
     assert finding.severity.word == severity and finding.url == HOST + "/a"
 

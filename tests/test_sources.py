@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import gzip
 import json
-import shutil
 import ssl
 import subprocess
 import threading
@@ -20,7 +19,7 @@ from typing import Any
 import pytest
 
 from cases import BASE, HOST, NOINDEX, XMLNS, a, canonical, html, moved, robots, sitemap
-from conftest import AuditSite, BothServer, served
+from conftest import AuditSite, BothServer, needed, served
 from indrel import pipeline
 from indrel.core.crawlers import resolve
 from indrel.demo.server import DemoServer
@@ -349,8 +348,7 @@ def recording(
 
 def test_a_certificate_must_be_trusted(tmp_path: Path, indrel: Run, monkeypatch: pytest.MonkeyPatch) -> None:
     """The machine's own trust decides, for the site and for an endpoint; what it does not know is told as that."""
-    openssl = shutil.which("openssl")
-    assert openssl, "this test needs openssl (Debian: apt-get install openssl)"
+    openssl = needed("openssl")
     both = tmp_path / "both.pem"
     subject = ["-subj", "/CN=localhost", "-addext", "subjectAltName=DNS:localhost"]
     made = [openssl, "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", both, "-out", tmp_path / "own.pem"]

@@ -161,7 +161,7 @@ def _left_out(site: Site) -> tuple[str, ...]:
     where += f" and {len(sections) - 3:,} more sections" if len(sections) > 3 else ""
     verb, them = ("is", "it") if count == 1 else ("are", "them")
     said = f"{plural(count, 'open page')} {verb} in no sitemap, though others like {them} are: {where}"
-    return (f"{said} (indrel list --left-out names {them})",)
+    return (f"{said} (indrel list --missing-from-sitemap names {them})",)
 
 
 def _unrendered(site: Site) -> tuple[str, ...]:

@@ -57,6 +57,9 @@ def _of_pages(entry: WantEntry) -> str:
     return f" AND NOT {ASSET_SQL}" if entry.is_of_pages else ""
 
 
+NAMED_WELL = "named AND (followed + unfollowed > 0 OR (tail = '' AND noindex = 0))"
+"""Whether canonicals of other pages point to a URL that is linked or open: a target that is neither is the canonical's fault."""
+
 MOST_AT_ONCE = 500
 """Entries of an intent that are put into one question: the database plans in memory, 20 KB for each."""
 
@@ -97,7 +100,7 @@ class Terms:
             numbers.setdefault(entry.want, []).append(str(number))
         stated = [f"WHEN entry IN ({', '.join(those)}) THEN '{want}'" for want, those in numbers.items()]
         return f"""CASE {" ".join(stated)} WHEN closed THEN '{Want.ANY}'
-            WHEN start OR listed OR named THEN '{Want.SHOW}'
+            WHEN start OR listed OR ({NAMED_WELL}) THEN '{Want.SHOW}'
             WHEN kind IN ({quoted_list(JUNK)}) OR ({self.empty_archive}) THEN '{Want.HIDE}' ELSE '{Want.ANY}' END"""
 
     @property
