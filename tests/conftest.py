@@ -71,6 +71,12 @@ def served(pages: dict[str, Any], missing: Response | None = None) -> Served:
 AuditSite = Callable[..., tuple[Site, Verdict]]
 
 
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    for item in items:
+        if item.path.parent.name == "trials":
+            item.add_marker("trial")
+
+
 def needed(program: str) -> str:
     """The path of a program that a test needs. Where it is missing the test is skipped and says so; CI must not lack it."""
     found = shutil.which(program, path=f"{os.environ.get('PATH', os.defpath)}:/usr/sbin")

@@ -47,7 +47,7 @@ def floor(name: str) -> int:
 
 
 def imports(tree: ast.AST) -> Iterator[str]:
-    """What a module imports of the package when it is loaded or run; what is only for types does not count."""
+    """The modules that a module imports when it is loaded or run; what is only for types does not count."""
     hidden = {
         id(n)
         for i in ast.walk(tree)
@@ -56,18 +56,17 @@ def imports(tree: ast.AST) -> Iterator[str]:
     }
     for node in ast.walk(tree):
         if isinstance(node, ast.ImportFrom) and id(node) not in hidden and (node.module or "").startswith("indrel"):
-            name = (node.module or "").removeprefix("indrel").removeprefix(".")
-            yield from [name.replace(".", "/")] if name else [alias.name for alias in node.names]
+            name = (node.module or "").removeprefix("indrel").removeprefix(".").replace(".", "/")
+            within = (f"{name}/{alias.name}".lstrip("/") for alias in node.names)
+            yield from (
+                n if n in MODULES else name if name in MODULES else f"{name}/__init__".lstrip("/") for n in within
+            )
 
 
 @pytest.mark.parametrize("module", MODULES)
 def test_a_module_keeps_to_the_house(module: str) -> None:
     tree, here = MODULES[module], floor(room(module))
-    up = {
-        room(target)
-        for target in imports(tree)
-        if floor(room(target) if room(target) in set().union(*FLOORS) else "__init__") > here
-    }
+    up = {room(target) for target in imports(tree) if floor(room(target)) > here}
     assert not {name for name in up if (module, name) not in UPWARDS}, "an import goes up"
     assert len((SOURCE / f"{module}.py").read_text().splitlines()) <= MOST_LINES
     for node in ast.walk(tree):
@@ -98,3 +97,19 @@ def test_one_place_quotes_sql() -> None:
             ):
                 values = [a.value for a in node.args if isinstance(a, ast.Constant)]
                 assert values != ["'", "''"] or module == "base/sqltext", f"{module} quotes SQL by itself"
+
+
+def test_no_module_imports_itself_by_another() -> None:
+    """There is no cycle of imports, late ones included; the package's public names apart, which are the library's."""
+    left = {m: set(imports(tree)) - {m, "__init__"} for m, tree in MODULES.items() if m != "__init__"}
+    while ready := [module for module, some in left.items() if not some]:
+        for module in ready:
+            del left[module]
+        left = {module: some - set(ready) for module, some in left.items()}
+    assert not left, f"in a cycle, or above one: {sorted(left)}"
+
+
+def test_the_house_stays_small() -> None:
+    rooms = {room(module) for module in MODULES if "/" in module}
+    between = {(room(m), room(t)) for m in MODULES for t in imports(MODULES[m]) if room(t) != room(m)}
+    assert len(rooms) <= 17 and len(FLOORS) <= 10 and len(between) <= 75, (len(rooms), len(between))

@@ -9,14 +9,15 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from indrel.base.errors import IndrelError
+from indrel.base.version import __version__
 
 if TYPE_CHECKING:
     from indrel.library import Audit as Audit
     from indrel.library import audit as audit
     from indrel.library import open_snapshot as open_snapshot
 
-__version__ = "0.1.0"
-__all__ = ["Audit", "IndrelError", "audit", "open_snapshot"]
+
+__all__ = ["Audit", "IndrelError", "__version__", "audit", "open_snapshot"]
 
 
 def __getattr__(name: str) -> object:

@@ -19,6 +19,7 @@ from indrel.core.intent import DEFAULT_NAME, Intent, read_intent
 from indrel.core.model import LONE, SOURCES, Verdict, plural
 from indrel.decide.site import Site, kept_intent
 from indrel.snapshot import Snapshot, SnapshotWriter, claimed
+from indrel.snapshot.columns import transaction
 from indrel.snapshot.selection import SUFFIX, Newest, newest
 from indrel.sources.url_file import lists_urls
 
@@ -220,17 +221,16 @@ def ask_again(old: Path, new: Path, urls: Iterable[str], options: GatherOptions)
 def _forget(writer: SnapshotWriter, urls: frozenset[str]) -> None:
     """Take out what is to be asked for again."""
     con = writer.con
-    con.execute("BEGIN")
-    again = "SELECT id FROM address WHERE origin || path IN (SELECT unnest(?::VARCHAR[]))"
-    writer.forget(number for (number,) in con.execute(again, [sorted(urls)]).fetchall())
-    con.execute("DELETE FROM probe WHERE url IN (SELECT unnest(?::VARCHAR[]))", [sorted(urls)])
-    origins = sorted({origin_of(u) for u in urls} | {origin_of(str(writer.meta["base"]))})
-    con.execute("DELETE FROM robots WHERE origin IN (SELECT unnest(?::VARCHAR[]))", [origins])
-    con.execute("DELETE FROM robots_as")
-    con.execute("DELETE FROM sitemap")
-    con.execute("DELETE FROM entry")
-    con.execute("DELETE FROM elsewhere")
-    con.execute("COMMIT")
+    with transaction(con):
+        again = "SELECT id FROM address WHERE origin || path IN (SELECT unnest(?::VARCHAR[]))"
+        writer.forget(number for (number,) in con.execute(again, [sorted(urls)]).fetchall())
+        con.execute("DELETE FROM probe WHERE url IN (SELECT unnest(?::VARCHAR[]))", [sorted(urls)])
+        origins = sorted({origin_of(u) for u in urls} | {origin_of(str(writer.meta["base"]))})
+        con.execute("DELETE FROM robots WHERE origin IN (SELECT unnest(?::VARCHAR[]))", [origins])
+        con.execute("DELETE FROM robots_as")
+        con.execute("DELETE FROM sitemap")
+        con.execute("DELETE FROM entry")
+        con.execute("DELETE FROM elsewhere")
 
 
 def load_intent(file: Path | None) -> Intent:

@@ -13,8 +13,8 @@ from typing import Annotated, Any, NoReturn
 import typer
 from typer.core import TyperGroup
 
-from indrel import __version__
 from indrel.base.errors import IndrelError, Interrupted
+from indrel.base.version import __version__
 
 COMMANDS = {
     "audit": ("audit:audit", "Read a site or folder: what is wrong, and which line does it."),

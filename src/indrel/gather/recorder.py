@@ -16,7 +16,7 @@ from indrel.core.sitemap import Entry, SitemapSummary, entry_fault
 from indrel.gather.answers import Answer
 from indrel.gather.parsing import Parsed
 from indrel.snapshot import SnapshotWriter, now
-from indrel.snapshot.columns import Masked
+from indrel.snapshot.columns import Masked, transaction
 from indrel.snapshot.opening import COUNTING_MEMORY
 from indrel.snapshot.schema import OWN, TABLES, place
 
@@ -244,13 +244,12 @@ class Recorder:
         self._write()
         con = self.writer.con
         con.execute(f"SET memory_limit = '{COUNTING_MEMORY}'")
-        con.execute("BEGIN")
-        con.execute("DELETE FROM inlink")
-        con.execute(
-            f"""INSERT INTO inlink SELECT target, count(*) FILTER (flags & {UNFOLLOWED} = 0),
-            count(*) FILTER (flags & {UNFOLLOWED} > 0) FROM link GROUP BY target"""
-        )
-        con.execute("COMMIT")
+        with transaction(con):
+            con.execute("DELETE FROM inlink")
+            con.execute(
+                f"""INSERT INTO inlink SELECT target, count(*) FILTER (flags & {UNFOLLOWED} = 0),
+                count(*) FILTER (flags & {UNFOLLOWED} > 0) FROM link GROUP BY target"""
+            )
         self.writer.set_meta(complete=complete, incomplete_because=because, finished=now())
 
 

@@ -7,8 +7,8 @@ import json
 import re
 from collections.abc import Iterator, Sequence
 
-from indrel import __version__
 from indrel.base.errors import IndrelError, UsageError
+from indrel.base.version import __version__
 from indrel.core.address import normalise, split
 from indrel.sources.client import Client, Request, RequestFailed
 

@@ -6,7 +6,7 @@ import json
 from collections.abc import Iterable, Iterator
 from typing import Any
 
-from indrel import __version__
+from indrel.base.version import __version__
 from indrel.core.model import Severity, Verdict
 from indrel.decide.flow import link_flow
 from indrel.decide.matrix import site_matrix

@@ -64,8 +64,6 @@ def render(verdict: Verdict, site: Site) -> bytes:
         )
         lines.append(f"- **lost**{who}: {named}{more} {'is' if len(urls) == 1 else 'are'} {after}{line}")
     verdict = verdict.fresh()
-    if not verdict.complete:
-        lines += [f"**Not complete:** {text(verdict.incomplete_because or '')}.", ""]
     lines += [f"**The check {c.check} crashed:** its findings are missing." for c in verdict.crashed]
     for names, counts in verdict.states_together():
         lines.append(f"- {', '.join(map(code, names))}: " + ", ".join(f"{state} {count:,}" for state, count in counts))

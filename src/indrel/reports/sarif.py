@@ -8,8 +8,8 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
-from indrel import __version__
 from indrel.base.plain import safe
+from indrel.base.version import __version__
 from indrel.checks import checks
 from indrel.core.model import Evidence, Finding, Severity, Verdict
 from indrel.decide.site import Site

@@ -126,8 +126,6 @@ class Terminal:
         self._lost(verdict, origin)
         if not everything:
             verdict = verdict.fresh()
-        if not verdict.complete:
-            self.line(f"Not complete: {verdict.incomplete_because}.", "bold yellow")
         for note in verdict.notes[: None if everything else 3]:
             self.line(f"Note: {note}.", "yellow", hang=6)
         for crash in verdict.crashed:

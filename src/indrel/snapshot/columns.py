@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import sys
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from typing import Any, NamedTuple
 
 import duckdb
@@ -79,6 +79,19 @@ def as_rows(columns: Columns) -> list[tuple[Any, ...]]:
             listed = [None if absent else value for value, absent in zip(listed, column.absent, strict=True)]
         plain.append(listed)
     return list(zip(*plain, strict=True))
+
+
+@contextmanager
+def transaction(con: duckdb.DuckDBPyConnection) -> Iterator[None]:
+    """All that is written within it, or nothing: an interruption leaves the connection as it was before it."""
+    con.execute("BEGIN")
+    try:
+        yield
+        con.execute("COMMIT")
+    except BaseException:
+        with suppress(duckdb.Error):
+            con.execute("ROLLBACK")
+        raise
 
 
 def set_meta(con: duckdb.DuckDBPyConnection, values: Mapping[str, Any]) -> None:

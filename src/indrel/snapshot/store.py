@@ -12,7 +12,7 @@ from typing import Any, Self
 import duckdb
 
 from indrel.base.errors import SnapshotError
-from indrel.snapshot.columns import incoming, set_meta
+from indrel.snapshot.columns import incoming, set_meta, transaction
 from indrel.snapshot.opening import HOME, LONGEST_QUERY, LOOK, NAME_OF_DATABASE, attach, check_version, connect, opened
 from indrel.snapshot.schema import DECIDED, VERSION, create_statements, stand_ins
 
@@ -96,18 +96,17 @@ class Snapshot:
             log.debug("decided rows are not kept: %s", error)
             return False
         try:
-            self.con.execute("BEGIN")
-            for table in DECIDED:
-                self.con.execute(f"DELETE FROM {HOME}.{table}")
-            for table, made in staged.items():
-                columns = ", ".join(DECIDED[table])
-                self.con.execute(f"INSERT INTO {HOME}.{table} ({columns}) SELECT {columns} FROM temp.main.{made}")
-            for table, some in rows.items():
-                if some:
-                    with incoming(self.con, table, some) as given:
-                        self.con.execute(f"INSERT INTO {HOME}.{table} {given.sql}", given.values)
-            set_meta(self.con, {"decided": dict(key)})
-            self.con.execute("COMMIT")
+            with transaction(self.con):
+                for table in DECIDED:
+                    self.con.execute(f"DELETE FROM {HOME}.{table}")
+                for table, made in staged.items():
+                    columns = ", ".join(DECIDED[table])
+                    self.con.execute(f"INSERT INTO {HOME}.{table} ({columns}) SELECT {columns} FROM temp.main.{made}")
+                for table, some in rows.items():
+                    if some:
+                        with incoming(self.con, table, some) as given:
+                            self.con.execute(f"INSERT INTO {HOME}.{table} {given.sql}", given.values)
+                set_meta(self.con, {"decided": dict(key)})
             self.con.execute(f"CHECKPOINT {NAME_OF_DATABASE}")
         except duckdb.Error as error:
             log.debug("decided rows are not kept: %s", error)

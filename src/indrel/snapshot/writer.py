@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import logging
 from collections.abc import Iterable, Sequence
-from contextlib import suppress
 from pathlib import Path
 from types import TracebackType
 from typing import Any, BinaryIO, NamedTuple, Self
@@ -13,7 +12,7 @@ import duckdb
 
 from indrel.base.errors import SnapshotError
 from indrel.base.files import HEAD, begins_snapshot
-from indrel.snapshot.columns import Columns, as_rows, incoming, set_meta
+from indrel.snapshot.columns import Columns, as_rows, incoming, set_meta, transaction
 from indrel.snapshot.faults import explained
 from indrel.snapshot.opening import HOME, NAME_OF_DATABASE, WRITING_MEMORY, attach, check_version, connect, let_go
 from indrel.snapshot.schema import OWN, TABLES, VERSION, create_statements, migration
@@ -116,22 +115,22 @@ class SnapshotWriter:
         if resume:
             self.meta = check_version(self.con, path)
             if self.meta["schema"] != VERSION:
-                self.con.execute(";".join(["BEGIN", *migration(HOME, self.meta["schema"]), "COMMIT"]))
+                with transaction(self.con):
+                    self.con.execute(";".join(migration(HOME, self.meta["schema"])))
             self.set_meta(decided=None, schema=VERSION)
         else:
             self.meta = {}
-            self.con.execute(";".join(["BEGIN", *create_statements(HOME)]))
-            set_meta(self.con, {"schema": VERSION})
-            self.con.execute("COMMIT")
+            with transaction(self.con):
+                self.con.execute(";".join(create_statements(HOME)))
+                set_meta(self.con, {"schema": VERSION})
             self.meta = {"schema": VERSION}
         Path(f"{path}{_CLAIM}").unlink(missing_ok=True)
 
     def set_meta(self, **values: Any) -> None:
         """Keep JSON values by name, at once."""
         self.meta.update(values)
-        self.con.execute("BEGIN")
-        set_meta(self.con, values)
-        self.con.execute("COMMIT")
+        with transaction(self.con):
+            set_meta(self.con, values)
 
     def add(self, table: str, rows: Iterable[Sequence[Any]]) -> None:
         """Add rows, each a sequence in the order of the table's columns."""
@@ -167,16 +166,10 @@ class SnapshotWriter:
                 self._write_apart(name, [*rows, *(row for some in columns for row in as_rows(some))])
 
     def _write(self, batches: Sequence[_Batch]) -> None:
-        self.con.execute("BEGIN")
-        try:
+        with transaction(self.con):
             for name, rows, columns in batches:
                 with incoming(self.con, name, rows, columns) as given:
                     self.con.execute(f"INSERT INTO {name} {given.sql}", given.values)
-            self.con.execute("COMMIT")
-        except BaseException:
-            with suppress(duckdb.Error):
-                self.con.execute("ROLLBACK")  # what was committed before stands, and the file can be closed
-            raise
 
     def _write_apart(self, table: str, rows: list[Sequence[Any]]) -> None:
         """Write rows of which some do not fit: halves of them, until the ones that do not stand alone."""

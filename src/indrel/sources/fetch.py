@@ -13,7 +13,7 @@ from datetime import UTC, datetime
 from types import MappingProxyType, TracebackType
 from typing import NamedTuple, Self
 
-from indrel import __version__
+from indrel.base.version import __version__
 from indrel.core.address import Parts, normalise, split
 from indrel.core.answers import FINAL, Failure
 from indrel.core.robots.access import MAX_HOPS

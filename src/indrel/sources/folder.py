@@ -28,6 +28,7 @@ from indrel.core.sitemap import Child, Entry, Found, SitemapReader, SitemapWalk,
 from indrel.gather.answers import Answer
 from indrel.gather.parsing import PageTask, ParserPool, parse_in_order
 from indrel.gather.recorder import Recorder, robots_row
+from indrel.snapshot.columns import transaction
 from indrel.sources.options import GatherOptions
 
 BATCH = 24
@@ -368,15 +369,15 @@ class Folder:
         )
         own = {"answer": "address", "page": "address", "directive": "address", "canonical": "address"}
         own |= {"link": "source", "resource": "source", "alternate": "source", "slip": "source"}
-        con.execute("BEGIN")
-        for table, column in own.items():
-            con.execute(
-                f"INSERT INTO {table} SELECT t.* REPLACE (alias.number AS {column}) FROM {table} t "
-                f"JOIN alias ON t.{column} = alias.page"
-            )
-            con.execute(f"DELETE FROM {table} WHERE {column} IN (SELECT page FROM unnamed)")
-        con.execute("DELETE FROM address WHERE id IN (SELECT page FROM unnamed)")
-        con.execute("COMMIT; DROP TABLE unnamed; DROP TABLE alias")
+        with transaction(con):
+            for table, column in own.items():
+                con.execute(
+                    f"INSERT INTO {table} SELECT t.* REPLACE (alias.number AS {column}) FROM {table} t "
+                    f"JOIN alias ON t.{column} = alias.page"
+                )
+                con.execute(f"DELETE FROM {table} WHERE {column} IN (SELECT page FROM unnamed)")
+            con.execute("DELETE FROM address WHERE id IN (SELECT page FROM unnamed)")
+        con.execute("DROP TABLE unnamed; DROP TABLE alias")
 
     def _doubts(self) -> list[str]:
         """Whether the folder stands elsewhere than was thought: what its pages name is not there, but would be there."""

@@ -11,9 +11,9 @@ from typing import Any
 import jinja2
 from markupsafe import Markup
 
-from indrel import __version__
 from indrel.ask.rendered_view import compared, views, words_for
 from indrel.base.plain import safe
+from indrel.base.version import __version__
 from indrel.checks import checks
 from indrel.checks.catalogue import Need
 from indrel.checks.topics.robots_reach import rule_uses
