@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import runpy
 import sys
 from dataclasses import replace
@@ -262,6 +263,36 @@ def test_the_list_names_what_decides(audit_site: AuditSite, tmp_path: Path, indr
     for option, word, said in (("--check", "listed-hiden", "listed-hidden was probably meant"), ("--section", "/y/*", "/x/*"),
                                ("--columns", "urls", "url was probably meant"), ("--sort", "size", "status")):  # fmt: skip
         assert said in indrel("list", "s.indrel", option, word, code=2).stderr
+
+
+def test_the_list_names_what_the_first_line_counts(demo: Path, indrel: Run) -> None:
+    (snapshot,) = (demo / "indrel-runs").iterdir()
+    report = json.loads((demo / "indrel-demo/report.json").read_text())
+
+    def urls(*options: str) -> set[str]:
+        return {
+            row["url"].removeprefix("https://www.sarnfell.example")
+            for row in lines_of(indrel("list", snapshot, "--json", *options).stdout)
+        }
+
+    verdict = report["verdict"]
+    for option, key in ((["--lost"], "lost"), (["--exposed"], "exposed"), (["--class", "conflict"], "conflicts"),
+                        (["--class", "flaw"], "faults")):  # fmt: skip
+        assert len(urls(*option)) == verdict[key] > 0, option
+    assert "/robots.txt" in urls("--class", "flaw") and "/robots.txt" in urls("--check", "robots-bad-path")
+    assert "/robots.txt" not in urls("--class", "flaw", "--want", "any")  # with another filter these are pages alone
+    grave = {f["url"] for f in report["findings"] if f["class"] == "blocked" and f["severity"] in ("stop", "fix")}
+    assert len(urls("--class", "blocked")) == len(grave)
+    assert (
+        urls("--lost", "--match", "/bookings/*") == {u for u in urls("--lost") if u.startswith("/bookings/")} != set()
+    )
+    assert urls("--match", "//wardens.sarnfell.example") and not urls("--match", "/nothing*")
+    assert urls("--has", "noindex") > urls("--state", "hidden", "--crawler", "*")
+    assert "a pattern begins with `/`" in indrel("list", snapshot, "--match", "huts", code=2).stderr
+    flaws = indrel("list", snapshot, "--class", "flaw").stdout
+    assert "robots-bad-path" in flaws and ": 25 URLs" in flaws
+    for crawler, states in report["counts"]["states"].items():
+        assert sum(report["counts"]["folded_by"][crawler].values()) == states["folded"]
 
 
 def test_a_file_without_tables_says_what_to_do(indrel: Run, tmp_path: Path) -> None:

@@ -109,6 +109,7 @@ LOG = [
     *[log_line("crawl-1.googlebot.com", "/open", 200, "Mozilla/5.0 (compatible; Googlebot/2.1)")] * 3,
     log_line("evil.example", "/barred/x", 200, "googlebot"),
     log_line("1.2.3.4", "/barred/x", 200, "Mozilla/5.0 (compatible; bingbot/2.0)"),
+    log_line("1.2.3.4", "/barred/x", 200, "Mozilla/5.0 (compatible; GPTBot/1.2)"),
     log_line("1.2.3.4", "/new?x=1", 200, "bingbot"),
     log_line("1.2.3.4", "/open", 200, "Mozilla/5.0 (X11)"),
     log_line("1.2.3.4", "http://elsewhere.test/open", 200, "bingbot"),
@@ -123,18 +124,22 @@ def test_logs(packed: bool, site: Site, indrel: Run, tmp_path: Path) -> None:
     text = "".join(LOG).encode()
     file.write_bytes(gzip.compress(text) if packed else text)
     found = logs.read(site, file)
-    assert (found.lines, found.unreadable, found.crawlers) == (10, 1, {"googlebot": 3, "bingbot": 2})
-    assert {(r["url"], r["crawler"]) for r in found.barred} == {(f"{HOST}/barred/x", "bingbot")}, (
-        "impostors are no visits"
+    assert (found.lines, found.unreadable, found.crawlers) == (11, 1, {"googlebot": 3, "bingbot": 2, "gptbot": 1})
+    asked = {(f"{HOST}/barred/x", "bingbot"), (f"{HOST}/barred/x", "gptbot")}  # impostors are no visits
+    assert {(r["url"], r["crawler"]) for r in found.barred} == asked and found.barred_urls == 1  # by two crawlers
+    assert (
+        found.never == [f"{HOST}/", f"{HOST}/lone"]
+        and found.never_fetched == 2
+        and found.unknown == {"/*": [f"{HOST}/new?x=1"]}
     )
-    assert found.never == [f"{HOST}/", f"{HOST}/lone"] and found.unknown == {"/*": [f"{HOST}/new?x=1"]}
     assert found.impostors == [{"crawler": "googlebot", "host": "evil.example", "requests": 1}]
     top: dict[str, Any] = found.fetched[0]
     assert (top["section"], top["state"], top["requests"], top["addresses"]) == ("/*", "open", 3, 1)
     done = indrel("reconcile", site.snapshot.path, file, "--unknown", "more.txt", "--json", code=0)
     assert json.loads(done.stdout)["crawlers"] == found.crawlers
     assert (tmp_path / "more.txt").read_text() == f"{HOST}/new?x=1\n"
-    assert "never fetched" in indrel("reconcile", site.snapshot.path, file, code=0).stdout
+    told = " ".join(indrel("reconcile", site.snapshot.path, file, code=0).stdout.split())
+    assert "; 1 blocked URL requested, 2 wanted pages never fetched" in told
 
 
 def test_sitemap_check(indrel: Run, site: Site, tmp_path: Path) -> None:

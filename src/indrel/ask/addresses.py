@@ -3,23 +3,30 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from indrel.base.errors import UsageError
 from indrel.base.plain import UNSAFE_FIELD, field
 from indrel.base.sqltext import identifier, quoted, quoted_list
 from indrel.checks import checks, verdict_of
-from indrel.core.intent import KIND_NAMES
-from indrel.core.model import State, Want
+from indrel.checks.headline import exposed_pages, lost_pages
+from indrel.core.intent import KIND_NAMES, Match
+from indrel.core.model import CheckClass, Severity, State, Want
 from indrel.core.page.tokens import CHOICE, nearest
 from indrel.decide.kinds import ASSET_SQL, RULES, why
 from indrel.decide.site import Site
 from indrel.decide.sitemaps import LEFT_OUT
 from indrel.snapshot.schema import REASONS
 
+FILE = "file"
+"""The kind of what a finding is about that is no page: robots.txt, a sitemap, what another host serves."""
+
 REACHED_BY = {"unfollowed": "followed + unfollowed > 0", "nothing": "followed + unfollowed = 0"}
 """How an address is reached that no followed links from the start page lead to."""
+
+HAS = {"noindex": "f.noindex > 0", "nofollow": "f.nofollow > 0"}
+"""What a page's tags and headers tell some crawler, whatever its state."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -94,7 +101,8 @@ def _each(part: str) -> str:
     return f"array_to_string(list_filter({told}, lambda t, i: list_position({told}, t) = i), '; ')"
 
 
-_WHY = f"coalesce([{quoted_list(rule.because for rule in RULES)}][kind_rule + 1], {quoted(why(len(RULES)))})"
+_BECAUSE = f"coalesce([{quoted_list(rule.because for rule in RULES)}][kind_rule + 1], {quoted(why(len(RULES)))})"
+_WHY = f"CASE WHEN kind = '{FILE}' THEN '' ELSE {_BECAUSE} END"
 
 COLUMNS: dict[str, str] = {
     "url": "url",
@@ -158,6 +166,14 @@ class Filters:
     unreached: bool = False
     left_out: bool = False
     """Only pages that the sitemaps leave out, though they list others like them."""
+    classes: Sequence[str] = ()
+    """Classes of findings that are to be fixed: those that the first line counts."""
+    lost: bool = False
+    exposed: bool = False
+    """Only the pages that the first line counts as lost, or as open though they are not wanted."""
+    has: Sequence[str] = ()
+    matches: Sequence[str] = ()
+    """Paths with query, `*` for any run of characters, as in the intent file; `//host/path` names a host."""
 
     def sql(self, site: Site) -> tuple[str, list[Any]]:
         """A condition over `f` (fact), `p` (place) and its parameters. Raises UsageError for words that are none."""
@@ -167,6 +183,8 @@ class Filters:
         if self.checks:  # the catalogue is loaded by whoever asks for it
             _known_words(self.checks, checks(), "check")
         _known_words(self.by, REASONS, "reason")
+        _known_words(self.classes, [c.value for c in CheckClass], "class")
+        _known_words(self.has, HAS, "directive")
         if self.sections:
             here = [
                 s
@@ -182,6 +200,7 @@ class Filters:
             (self.kinds, "list_contains(?, f.kind)"), (self.sections, "list_contains(?, p.section)"),
             (self.by, "f.id IN (SELECT address FROM reason WHERE list_contains(?, kind))"),
             (self.checks, f"f.origin || f.path IN (SELECT address FROM ({SPOKEN_OF}) WHERE list_contains(?, check_id))"),
+            (self.classes, f"f.origin || f.path IN (SELECT address FROM ({SPOKEN_OF}) WHERE grave AND list_contains(?, cls))"),
         ):  # fmt: skip
             if given:
                 conditions.append(condition)
@@ -194,10 +213,18 @@ class Filters:
             conditions.append(f"p.clicks IS NULL AND {page}")
         if self.left_out:
             conditions.append(LEFT_OUT)
+        conditions += [f"f.id IN ({lost_pages(site)})"] if self.lost else []
+        conditions += [f"f.id IN ({exposed_pages(site)})"] if self.exposed else []
+        conditions += [HAS[word] for word in self.has]
+        if patterns := [Match(text) for text in self.matches]:
+            for fault in filter(None, (one.fault for one in patterns)):
+                raise UsageError(fault)
+            conditions.append(f"f.id IN (SELECT id FROM fact WHERE {' OR '.join(one.sql() for one in patterns)})")
         return " AND ".join(conditions), values
 
 
-SPOKEN_OF = """SELECT coalesce(w.address, d.url) AS address, d.check_id FROM finding d LEFT JOIN (
+SPOKEN_OF = f"""SELECT coalesce(w.address, d.url) AS address, d.check_id, d.cls,
+    d.severity >= {Severity.FIX.value} AND d.accepted IS NULL AS grave FROM finding d LEFT JOIN (
     SELECT DISTINCT e.loc, a.origin || a.path AS address FROM entry e JOIN address a ON a.id = e.address
     WHERE e.loc IN (SELECT url FROM finding) AND e.loc <> a.origin || a.path) w ON w.loc = d.url"""
 """The address and the check of each finding: a sitemap's entry is told as it is written, and stands for the address it means."""
@@ -233,35 +260,56 @@ _WORST = """SELECT address, CASE max(CASE outcome WHEN 'ok' THEN 0 WHEN 'empty' 
     WHEN 0 THEN 'ok' WHEN 1 THEN 'empty' WHEN 2 THEN 'error' ELSE 'none' END AS outcome FROM render GROUP BY address"""
 
 
+def _files_sql(site: Site, filters: Filters) -> list[tuple[str, list[Any]]]:
+    """What findings are about that is no known URL, in the columns of `address_sql`, where findings alone are asked for."""
+    asked = [("list_contains(?, check_id)", filters.checks), ("grave AND list_contains(?, cls)", filters.classes)]
+    asked = [pair for pair in asked if pair[1]]
+    if not asked or replace(filters, checks=(), classes=()) != Filters():
+        return []
+    states = ", ".join(f"NULL AS {identifier(c.token)}" for c in site.crawlers)
+    every = " AND ".join(f"address IN (SELECT address FROM found WHERE {condition})" for condition, _ in asked)
+    sql = f"""WITH found AS ({SPOKEN_OF})
+    SELECT NULL AS id, address AS url, NULL AS kind_rule, '{FILE}' AS kind, '' AS section, '{Want.ANY}' AS want, false AS stated,
+        NULL AS status, NULL AS media_type, NULL AS folds_into, false AS listed, 0 AS followed, 0 AS unfollowed, NULL AS clicks,
+        [(0, '', '', 0, '')][:0] AS by, list(DISTINCT check_id ORDER BY check_id) AS checks, NULL AS rendered, {states}
+    FROM found WHERE {every} AND address NOT IN (SELECT origin || path FROM fact WHERE known) GROUP BY address ORDER BY address"""
+    return [(sql, [list(given) for _, given in asked])]
+
+
 def listed(site: Site, filters: Filters | None = None, sort: str | None = None) -> Iterator[AddressRow]:
-    """Known addresses that meet the filters, as they are needed; a state counts if any crawler is in it."""
-    return _rows(site, *_asked(site, filters, sort))
+    """Known URLs that meet the filters, as they are needed; a state counts if any crawler is in it.
+
+    Files that the findings asked for are about come last; they have no state.
+    """
+    for sql, given in _asked(site, filters, sort):
+        yield from _rows(site, sql, given)
 
 
 def values(
     site: Site, columns: Mapping[str, str], filters: Filters | None = None, sort: str | None = None
 ) -> Iterator[list[tuple[Value, ...]]]:
     """The columns alone of the same addresses, many rows at a time: texts of the site are safe in a table's cell."""
-    sql, given = _asked(site, filters, sort)
     hostile = [place for place, name in enumerate(columns) if name in HOSTILE]
     texts = ", ".join(columns[n] for n in columns if n in HOSTILE)
     unsafe = f"regexp_matches(concat_ws('/', {texts}), {quoted(f'{UNSAFE_FIELD}')})" if texts else "false"
-    site.con.execute(f"SELECT {', '.join(columns.values())}, {unsafe} FROM ({sql})", given)
-    while batch := site.con.fetchmany(5_000):
-        yield [_safe(row, hostile) if row[-1] else row[:-1] for row in batch]
+    for sql, given in _asked(site, filters, sort):
+        site.con.execute(f"SELECT {', '.join(columns.values())}, {unsafe} FROM ({sql})", given)
+        while batch := site.con.fetchmany(5_000):
+            yield [_safe(row, hostile) if row[-1] else row[:-1] for row in batch]
 
 
 def _safe(row: tuple[Any, ...], hostile: Sequence[int]) -> tuple[Value, ...]:
     return tuple(field(v) if place in hostile and v else v for place, v in enumerate(row[:-1]))
 
 
-def _asked(site: Site, filters: Filters | None, sort: str | None) -> tuple[str, list[Any]]:
+def _asked(site: Site, filters: Filters | None, sort: str | None) -> list[tuple[str, list[Any]]]:
     if not site.decided:
         verdict_of(site)
     if sort is not None:
         _known_words([sort], SORTS, "order")
-    condition, given = (filters or Filters()).sql(site)
-    return address_sql(site, condition, sort), given
+    filters = filters or Filters()
+    condition, given = filters.sql(site)
+    return [(address_sql(site, condition, sort), given), *_files_sql(site, filters)]
 
 
 def _rows(site: Site, sql: str, given: list[Any]) -> Iterator[AddressRow]:
@@ -278,6 +326,7 @@ def _rows(site: Site, sql: str, given: list[Any]) -> Iterator[AddressRow]:
                     crawlers = masks[mask] = site.names(mask)
                 told.append(By(crawlers, how, file, line, text))
             yield AddressRow(
-                url, kind, section, want, stated, dict(zip(names, states, strict=True)), status, into, clicks, why(rule),
+                url, kind, section, want, stated, {n: s for n, s in zip(names, states, strict=True) if s}, status, into, clicks,
+                "" if kind == FILE else why(rule),
                 tuple(told), tuple(found or ()), media, is_listed, followed, unfollowed, rendered,
             )  # fmt: skip

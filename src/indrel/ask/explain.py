@@ -383,7 +383,7 @@ def change_step(
     if state == State.BARRED:
         return _unbar(site, url, crawler)
     if fact is None or state == State.UNREAD:
-        return Step("change", "to know more, link it or give it with --also, and audit again")
+        return Step("change", "to know more, link it or give it with --urls, and audit again")
     if state == State.HIDDEN:
         places = listing([_place(e) for e in by])
         return Step("change", f"to show it, edit {places}: take the noindex (or the date that has passed) out", by)

@@ -30,16 +30,11 @@ def spoken_of(site: Site) -> str:
 
 def headline(site: Site, found: Sequence[Mark], told: Callable[[Mark], Finding]) -> Headline:
     """Count, and say it in a sentence; `told` gives the finding of a mark."""
-    lost = "barred > 0 OR hidden > 0 OR tail NOT IN ('', 'unread')"
-    # a feed that nothing states a want for is a note, and no exposure
-    unwanted = f"{_refused(site)} AND open > 0 AND NOT (kind = 'feed' AND entry IS NULL)"
-    exposed = f"{unwanted} OR {site.is_live} AND closed AND {site.all_mask} & ~barred & ~noindex > 0 AND status < 300"
+    exposed = _exposed(site)
     wanted, gone, shown, assets, unread = site.rows(
-        f"""SELECT count(*) FILTER (page AND want = 'show'), count(*) FILTER (page AND want = 'show' AND ({lost})),
-        count(*) FILTER (page AND ({exposed})), count(*) FILTER (NOT page AND want = 'show' AND ({lost})),
-        count(*) FILTER (page AND want = 'show' AND tail = 'unread' AND NOT ({lost}))
-        FROM (SELECT *, NOT {ASSET_SQL} AS page FROM fact WHERE known AND id NOT IN (SELECT f.id FROM fact f
-            JOIN fact t ON t.id = f.folds_to WHERE f.entry IS NOT NULL AND f.want = 'show' AND {site.terms.another_form}))"""
+        f"""SELECT count(*) FILTER (page AND want = 'show'), count(*) FILTER (page AND {_LOST}),
+        count(*) FILTER (page AND ({exposed})), count(*) FILTER (NOT page AND {_LOST}),
+        count(*) FILTER (page AND want = 'show' AND tail = 'unread' AND NOT ({_LOST})) FROM ({_counted(site)})"""
     )[0]
     grave = [m for m in found if m.severity in (Severity.STOP, Severity.FIX) and not m.accepted]
     halted = next((m for m in grave if m.check == "site-nofollow" and m.url == site.base_origin + "/"), None)
@@ -48,7 +43,7 @@ def headline(site: Site, found: Sequence[Mark], told: Callable[[Mark], Finding])
     beside = sorted({m.address for m in grave if m.cls in (CheckClass.BLOCKED, CheckClass.EXPOSED)})
     others = site.one(
         f"""SELECT count(*) FROM fact WHERE origin || path IN (SELECT unnest(?::VARCHAR[]))
-        AND NOT (want = 'show' AND ({lost})) AND NOT ({exposed})""",
+        AND NOT ({_LOST}) AND NOT ({exposed})""",
         [beside],
     )
     whole = next((m for m in _whole(site, found) if not m.accepted), None)
@@ -59,6 +54,31 @@ def headline(site: Site, found: Sequence[Mark], told: Callable[[Mark], Finding])
         said = f"{_said(wanted, gone, int(unread), shown, conflicts, faults, int(others), len(grave) + bool(halted))}{_beside(assets)}"
         said = f"{told(halted).message}; {said}" if halted else said
     return Headline(spoken_of(site), said, wanted, gone, shown, conflicts, faults, whole is not None)
+
+
+_LOST = "(want = 'show' AND (barred > 0 OR hidden > 0 OR tail NOT IN ('', 'unread')))"
+
+
+def _exposed(site: Site) -> str:
+    # a feed that nothing states a want for is a note, and no exposure
+    unwanted = f"{_refused(site)} AND open > 0 AND NOT (kind = 'feed' AND entry IS NULL)"
+    return f"{unwanted} OR {site.is_live} AND closed AND {site.all_mask} & ~barred & ~noindex > 0 AND status < 300"
+
+
+def _counted(site: Site) -> str:
+    """The rows of `fact` that count, with `page`: another form of a wanted page is met by that page."""
+    return f"""SELECT *, NOT {ASSET_SQL} AS page FROM fact WHERE known AND id NOT IN (SELECT f.id FROM fact f
+        JOIN fact t ON t.id = f.folds_to WHERE f.entry IS NOT NULL AND f.want = 'show' AND {site.terms.another_form})"""
+
+
+def lost_pages(site: Site) -> str:
+    """The numbers of the lost pages that the first line counts, as SQL."""
+    return f"SELECT id FROM ({_counted(site)}) WHERE page AND {_LOST}"
+
+
+def exposed_pages(site: Site) -> str:
+    """The numbers of the exposed pages that the first line counts, as SQL."""
+    return f"SELECT id FROM ({_counted(site)}) WHERE page AND ({_exposed(site)})"
 
 
 def _refused(site: Site) -> str:

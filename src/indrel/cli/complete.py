@@ -44,6 +44,12 @@ def _states() -> Iterable[str]:
     return [s.value for s in State]
 
 
+def _classes() -> Iterable[str]:
+    from indrel.core.model import CheckClass
+
+    return [c.value for c in CheckClass]
+
+
 def _wants() -> Iterable[str]:
     from indrel.core.model import Want
 
@@ -67,6 +73,6 @@ def _sections() -> Iterable[str]:
         site.close()
 
 
-snapshots, checks, crawlers, states, wants, kinds, sections = map(
-    _beginning, (_snapshots, _checks, _crawlers, _states, _wants, _kinds, _sections)
+snapshots, checks, crawlers, states, classes, wants, kinds, sections = map(
+    _beginning, (_snapshots, _checks, _crawlers, _states, _classes, _wants, _kinds, _sections)
 )

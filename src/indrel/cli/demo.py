@@ -15,7 +15,7 @@ from indrel.cli.gathering import NONE_GIVEN, Given, gather_options, gathers
 
 FOLDER = Path("indrel-demo")
 INTENT = FOLDER / "indrel.toml"
-TRIES = ("indrel list --decided-by tag", "indrel reconcile indrel-demo/engine-export.csv")
+TRIES = ("indrel list --lost", "indrel reconcile indrel-demo/engine-export.csv")
 
 
 @gathers("render", "render_limit", "render_memory", "render_pictures", "browser", "sandbox")

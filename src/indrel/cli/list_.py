@@ -67,6 +67,27 @@ def list_addresses(
             help="Only open pages in no sitemap, where others like them are in one.",
         ),
     ] = False,
+    cls: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--class",
+            metavar="CLASS",
+            help="Only URLs with something to fix: blocked, exposed, conflict or flaw.",
+            autocompletion=complete.classes,
+        ),
+    ] = None,
+    lost: Annotated[
+        bool, typer.Option("--lost", help="Only the lost pages that the first line of an audit counts.")
+    ] = False,
+    exposed: Annotated[bool, typer.Option("--exposed", help="Only the unwanted open pages that it counts.")] = False,
+    has: Annotated[
+        list[str] | None,
+        typer.Option("--has", metavar="DIRECTIVE", help="Only URLs told noindex or nofollow, in any state."),
+    ] = None,
+    match: Annotated[
+        list[str] | None,
+        typer.Option("--match", metavar="PATTERN", help="Only these paths: '/x*', '//host/x*'."),
+    ] = None,
     sort: Annotated[
         str | None,
         typer.Option("--sort", metavar="ORDER", help="By url, section, kind, status, clicks, links or where."),
@@ -91,7 +112,8 @@ def list_addresses(
     from indrel.reports.terminal import STATE_STYLES, table
 
     filters = Filters(
-        state or (), want or (), kind or (), section or (), check or (), by or (), reached_by, unreached, left_out
+        state or (), want or (), kind or (), section or (), check or (), by or (), reached_by, unreached, left_out,
+        cls or (), lost, exposed, has or (), match or (),
     )  # fmt: skip
     chosen = [name.strip() for name in columns.split(",") if name.strip()] if columns else []
     with opened(from_snapshot or snapshot, crawler, quiet, intent) as site:
@@ -119,15 +141,14 @@ def list_addresses(
         found = list(listed(site, filters, sort))
         _say(site, len(found))
         if found:
-            _show(found, site)
+            _show(found, site, with_checks=bool(filters.checks or filters.classes))
 
 
 def _say(site: Site, count: int) -> None:
     from indrel.checks.headline import spoken_of
     from indrel.core.model import plural
 
-    many = plural(count, "address", "addresses")
-    said = f"{many}; wants in brackets are implied" if count else f"no address is like that{_there_are(site)}"
+    said = f"{plural(count, 'URL')}; a want in brackets is implied" if count else f"no URL matches{_there_are(site)}"
     terminal().line(f"{spoken_of(site)}: {said}.", "bold")
 
 
@@ -146,7 +167,7 @@ def _place(by: By, url: str, origin: str) -> str:
     return short(by.place, origin) + ": "
 
 
-def _show(rows: list[AddressRow], site: Site) -> None:
+def _show(rows: list[AddressRow], site: Site, with_checks: bool) -> None:
     from indrel.reports.terminal import STATE_STYLES, short, states_shown, table
 
     origin = site.base_origin
@@ -158,6 +179,8 @@ def _show(rows: list[AddressRow], site: Site) -> None:
             by += f" -> {short(row.folds_into, origin)}"
         cells.append([
             short(row.url, origin), row.kind, row.want if row.stated or row.want == "any" else f"({row.want})",
-            states_shown(row.states), str(row.status or ""), "" if row.clicks is None else str(row.clicks), by,
+            states_shown(row.states) if row.states else "", str(row.status or ""), "" if row.clicks is None else str(row.clicks), by,
+            *([" ".join(row.checks)] if with_checks else []),
         ])  # fmt: skip
-    table(terminal(), ["address", "kind", "want", "state", "status", "clicks", "decided by"], cells, styles)
+    heads = ["URL", "kind", "want", "state", "status", "clicks", "decided by", *(["checks"] if with_checks else [])]
+    table(terminal(), heads, cells, styles)

@@ -46,7 +46,7 @@ def reconcile(
     ] = None,
     unknown: Annotated[
         Path | None,
-        typer.Option("--unknown", metavar="FILE", help="Write addresses the audit does not know, for --also."),
+        typer.Option("--unknown", metavar="FILE", help="Write addresses the audit does not know, for --urls."),
     ] = None,
     from_snapshot: opt.FromOption = None,
     intent: opt.IntentOption = None,
@@ -74,7 +74,7 @@ def reconcile(
     if unknown:
         urls = [url for group in found.unknown.values() for url in group]
         write_whole(unknown, ("\n".join(urls) + "\n").encode() if urls else b"")
-        say(f"written: {unknown}; try: {shlex.join(['indrel', 'audit', base, '--also', str(unknown)])}", quiet)
+        say(f"written: {unknown}; try: {shlex.join(['indrel', 'audit', base, '--urls', str(unknown)])}", quiet)
     for file in output or ():
         write_whole(file, _table(found, file))
         say(f"written: {file}", quiet)
@@ -196,7 +196,7 @@ def _unknown(term: Terminal, unknown: dict[str, list[str]], counts: dict[str, in
     if not unknown:
         return
     term.console.print()
-    term.line("Not known to the audit (write them with --unknown FILE, audit again with --also)", "bold")
+    term.line("Not known to the audit (write them with --unknown FILE, audit again with --urls)", "bold")
     for section, count in sorted(counts.items(), key=lambda pair: -pair[1])[:FEW]:
         example = f", such as {short(unknown[section][0], origin)}" if section in unknown else ""
         term.line(f"{section}: {count:,}{example}", indent=2, hang=4)
@@ -209,8 +209,8 @@ def _show_log(term: Terminal, found: LogRead, path: Path, origin: str, subject: 
     asked = sum(found.crawlers.values())
     term.line(
         f"{subject}: {path}: {plural(asked, 'request')} by crawlers in {plural(found.lines, 'line')}; "
-        f"{plural(len(found.barred), 'barred address', 'barred addresses')} asked for, "
-        f"{plural(len(found.never), 'wanted page')} never fetched by a search crawler.",
+        f"{plural(found.barred_urls, 'blocked URL')} requested, "
+        f"{plural(found.never_fetched, 'wanted page')} never fetched by a search crawler.",
         "bold",
     )
     if found.unreadable:

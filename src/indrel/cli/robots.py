@@ -276,10 +276,10 @@ def _show_one(row: list[Match], loaded: Loaded, crawlers: tuple[Crawler, ...]) -
     for one, crawler in zip(row, crawlers, strict=True):
         rules = loaded.verdict.ruleset(crawler)
         verb = "allowed" if one.allowed else "barred"
-        by = f"by `{one.rule.text}` (line {one.rule.line})" if one.rule else "by no rule"
-        group = f", group {one.group}" if one.group else ", no group holds"
+        by = f" by `{one.rule.text}` (line {one.rule.line})" if one.rule else ": no rule matches"
+        group = f", group {one.group}" if one.group else ", no group applies"
         term.line(
-            f"{crawler.token}: {_shown_url(one.url)} is {verb} {by}{group}",
+            f"{crawler.token}: {_shown_url(one.url)} is {verb}{by}{group}",
             "green" if one.allowed else "magenta",
             hang=2,
         )

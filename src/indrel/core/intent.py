@@ -62,6 +62,13 @@ class Match:
 
     text: str
 
+    @property
+    def fault(self) -> str | None:
+        """Why it can match nothing."""
+        if self.text.startswith(("/", "*", "http://", "https://")):
+            return None
+        return f"`{self.text}` matches nothing: a pattern begins with `/` (a path), `*` or `//host/`"
+
     @cached_property
     def host(self) -> str:
         rest = self.text.partition("//")[2] if self._names_host else ""
@@ -346,12 +353,10 @@ class _Reader:
         text = self.text(table, index, found, "match")
         if "match" not in found:
             return None
-        if not text.startswith(("/", "*", "http://", "https://")):
-            self.fail(
-                self.line_of(table, index, "match"),
-                f"`{text}` matches nothing: a pattern begins with `/` (a path), `*` or `//host/`",
-            )
-        return Match(text)
+        found_match = Match(text)
+        if found_match.fault:
+            self.fail(self.line_of(table, index, "match"), found_match.fault)
+        return found_match
 
     def kinds(self, table: str, index: int, found: dict[str, Any]) -> tuple[str, ...]:
         value = found.get("kind", [])

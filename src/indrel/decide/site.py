@@ -350,6 +350,21 @@ class Site:
             counts[crawler.token] = {s.value: tally[s.value] for s in State if s.value in tally}
         return counts
 
+    def folded_by(self) -> dict[str, dict[str, int]]:
+        """Per crawler, how many known URLs are folded by a redirect or refresh, and how many by a canonical."""
+        states = ", ".join(self.state_sql(i) for i in range(len(self.crawlers)))
+        found = self.rows(
+            f"""SELECT [{states}], count(*) FILTER (fold_how <> 'canonical'), count(*) FILTER (fold_how = 'canonical')
+            FROM fact WHERE known AND tail = 'folded' GROUP BY 1"""
+        )
+        counts = {crawler.token: {"redirect": 0, "canonical": 0} for crawler in self.crawlers}
+        for of_each, redirects, canonicals in found:
+            for tally, state in zip(counts.values(), of_each, strict=True):
+                if state == State.FOLDED:
+                    tally["redirect"] += redirects
+                    tally["canonical"] += canonicals
+        return counts
+
     def entry(self, number: int | None) -> WantEntry | None:
         """The intent's entry of a number in `fact.entry`."""
         return None if number is None else self.intent.wants[number]

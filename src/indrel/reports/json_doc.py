@@ -29,6 +29,7 @@ def document(verdict: Verdict, site: Site) -> dict[str, Any]:
         "counts": {
             "addresses": verdict.addresses,
             "states": verdict.states,
+            "folded_by": site.folded_by(),
             "findings": {s.word: verdict.count(s) for s in Severity},
         },
         "skipped_checks": [{"check": s.check, "because": s.because} for s in verdict.skipped],

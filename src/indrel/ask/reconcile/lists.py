@@ -303,7 +303,7 @@ def _what_to_do(
     """How urgent, and what: from the state here, the want, and whether the engine lists it."""
     text = f"{code(by.text)}" if by else ""
     if state == "unknown":
-        return 3, "audit it too: the audit does not know it (--unknown FILE, then audit --also FILE)"
+        return 3, "audit it too: the audit does not know it (--unknown FILE, then audit --urls FILE)"
     if state == State.UNREAD:
         return 3, "read it: the audit did not (see explain)"
     if state == State.OPEN:

@@ -28,14 +28,17 @@ MOST_SHOWN = 2_000
 
 @dataclass(frozen=True)
 class LogRead:
-    """What a log tells. Counts are requests."""
+    """What a log tells. Counts are requests, but `barred_urls` and `never_fetched`: they count all URLs, of which the lists
+    hold the first."""
 
     lines: int
     unreadable: int
     crawlers: dict[str, int]
     fetched: list[dict[str, object]]
     barred: list[dict[str, object]]
+    barred_urls: int
     never: list[str]
+    never_fetched: int
     unknown: dict[str, list[str]]
     unknown_counts: dict[str, int]
     impostors: list[dict[str, object]]
@@ -83,7 +86,7 @@ def read(site: Site, path: Path) -> LogRead:
     _join(site)
     unknown, unknown_counts = _unknown(site)
     return LogRead(
-        total, unreadable, dict(crawlers), _fetched(site), _barred(site), _never(site), unknown, unknown_counts, impostors, has_hosts
+        total, unreadable, dict(crawlers), _fetched(site), *_barred(site), *_never(site), unknown, unknown_counts, impostors, has_hosts
     )  # fmt: skip
 
 
@@ -180,31 +183,32 @@ def _fetched(site: Site) -> list[dict[str, object]]:
     ]
 
 
-def _barred(site: Site) -> list[dict[str, object]]:
-    """Requests of crawlers for what is barred to them."""
+def _barred(site: Site) -> tuple[list[dict[str, object]], int]:
+    """Requests of crawlers for what is barred to them, and of how many URLs."""
     found: list[dict[str, object]] = []
+    paths: set[str] = set()
     masks = {c.token: 1 << i for i, c in enumerate(site.crawlers)}
     families = {t: masks.get(t) or masks.get(c.family) or masks.get("*", 0) for t, c in table().items()}
     for crawler, path, count, barred in site.rows(
         """SELECT crawler, path, sum(n)::BIGINT AS n, any_value(barred) FROM hit WHERE barred > 0 GROUP BY ALL
         ORDER BY n DESC, crawler, path"""
     ):
-        if barred & families.get(crawler, 0) and len(found) < MOST_SHOWN:
-            found.append({"url": site.base_origin + path, "crawler": crawler, "requests": count})
-    return found
+        if barred & families.get(crawler, 0):
+            paths.add(path)
+            if len(found) < MOST_SHOWN:
+                found.append({"url": site.base_origin + path, "crawler": crawler, "requests": count})
+    return found, len(paths)
 
 
-def _never(site: Site) -> list[str]:
-    """Wanted and open addresses that no search crawler asked for."""
+def _never(site: Site) -> tuple[list[str], int]:
+    """Wanted and open URLs that no search crawler requested: the first ones, and how many there are."""
     search = quoted_list(t for t, c in table().items() if c.purpose == "search")
-    return [
-        url
-        for (url,) in site.rows(
-            f"""SELECT origin || path FROM fact WHERE known AND want = 'show' AND open > 0 AND origin = ?
-            AND path NOT IN (SELECT path FROM asked WHERE crawler IN ({search})) ORDER BY path LIMIT {MOST_SHOWN}""",
-            [site.base_origin],
-        )
-    ]
+    found = site.rows(
+        f"""SELECT origin || path, count(*) OVER () FROM fact WHERE known AND want = 'show' AND open > 0 AND origin = ?
+        AND path NOT IN (SELECT path FROM asked WHERE crawler IN ({search})) ORDER BY path LIMIT {MOST_SHOWN}""",
+        [site.base_origin],
+    )
+    return [url for url, _ in found], found[0][1] if found else 0
 
 
 def _unknown(site: Site) -> tuple[dict[str, list[str]], dict[str, int]]:
