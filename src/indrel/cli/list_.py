@@ -175,8 +175,9 @@ def _show(rows: list[AddressRow], site: Site, with_checks: bool) -> None:
     cells = []
     for row in rows:
         by = "; ".join(dict.fromkeys(f"{_place(b, row.url, origin)}{b.text}" for b in row.by))
-        if row.folds_into and not any(row.folds_into in b.text for b in row.by):
-            by += f" -> {short(row.folds_into, origin)}"
+        target = short(row.folds_into, origin) if row.folds_into else ""
+        if row.folds_into and not any(row.folds_into in b.text or b.text.endswith(f" {target}") for b in row.by):
+            by += f" -> {target}"
         cells.append([
             short(row.url, origin), row.kind, row.want if row.stated or row.want == "any" else f"({row.want})",
             states_shown(row.states) if row.states else "", str(row.status or ""), "" if row.clicks is None else str(row.clicks), by,

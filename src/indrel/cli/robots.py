@@ -261,7 +261,7 @@ def _show_matches(rows: list[list[Match]], crawlers: tuple[Crawler, ...]) -> Non
     styles = {c: "magenta" if c.startswith("barred") else "green" for r in cells for c in r[1:]}
     styles |= {c: "bold reverse" for c in styles if c.endswith("<")}
     term = terminal()
-    table(term, ["address", *(c.token for c in crawlers)], cells, styles)
+    table(term, ["URL", *(c.token for c in crawlers)], cells, styles)
     for row in rows:
         for note in dict.fromkeys(m.note for m in row if m.note):
             term.line(f"{_shown_url(row[0].url)}: {note}", "yellow", hang=2)
