@@ -167,7 +167,7 @@ class Filters:
     left_out: bool = False
     """Only pages that the sitemaps leave out, though they list others like them."""
     classes: Sequence[str] = ()
-    """Classes of findings that are to be fixed: those that the first line counts."""
+    """Classes of the serious findings, as the first line counts them."""
     lost: bool = False
     exposed: bool = False
     """Only the pages that the first line counts as lost, or as open though they are not wanted."""

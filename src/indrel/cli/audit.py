@@ -100,7 +100,7 @@ def audit(
     if baseline:
         try:
             verdict = since(baseline, site, verdict, wants)
-        except AuditCutShort as error:  # what was audited is shown all the same, and the gate does not pass
+        except AuditCutShort as error:  # what was audited is still shown, and the gate does not pass
             cut = cut or error
     finish(
         site, verdict, output=output, json=json, fail_on=fail_on, everything=everything or verbose, quiet=quiet, cut=cut,

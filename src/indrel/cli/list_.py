@@ -64,7 +64,7 @@ def list_addresses(
         typer.Option(
             "--missing-from-sitemap",
             "--left-out",
-            help="Only open pages in no sitemap, where others like them are in one.",
+            help="Only open pages not in any sitemap, where similar pages are.",
         ),
     ] = False,
     cls: Annotated[

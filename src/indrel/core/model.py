@@ -54,7 +54,7 @@ class Traits(NamedTuple):
     """Single URLs of it can be requested again."""
 
     lacks: str
-    """What is said of a URL that it does not have."""
+    """The words for a URL that it does not have."""
 
 
 SOURCES = {

@@ -85,7 +85,7 @@ def newest(folder: Path, host: str | None = None, whatever: bool = False) -> New
 
 
 def in_order(paths: Iterable[Path]) -> list[Glance]:
-    """What snapshots say of their audits, the newest first; those that cannot be read are left out."""
+    """The audits of snapshots, the newest first, without the snapshots that cannot be read."""
     return sorted(_look(paths), key=lambda one: (one.started, one.path.name), reverse=True)
 
 

@@ -91,7 +91,7 @@ class Gate:
 
 
 RESOURCE_HOSTS = 40
-"""Hosts that serve resources whose robots.txt is requested, those that serve most first."""
+"""Hosts that serve resources whose robots.txt is requested, sorted by how many they serve."""
 
 
 def resource_hosts(recorder: Recorder) -> list[str]:

@@ -28,7 +28,7 @@ class Process(NamedTuple):
 
 
 def descendants(root: int) -> list[int]:
-    """The processes that a process has started, and those that they have."""
+    """The processes that a process has started, and their own."""
     parents: dict[int, list[int]] = {}
     for entry in os.scandir(_PROC):
         if entry.name.isdecimal():
