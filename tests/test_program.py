@@ -73,7 +73,7 @@ def test_later_commands_work_from_the_newest_snapshot(demo: Path, indrel: Run) -
     table = run("list", "--want", "show").stdout.splitlines()
     assert (
         table[0].startswith("www.sarnfell.example, ")
-        and table[1].split()[:3] == ["address", "kind", "want"]
+        and table[1].split()[:3] == ["URL", "kind", "want"]
         and len(table) > 80
     )
     told = json.loads(run("explain", "/bookings/birk-howe/", "--json").stdout)

@@ -61,7 +61,7 @@ def test_match(indrel: Run, tmp_path: Path) -> None:
     )
     assert seen["robots.txt", "*"] == (True, None, None)
     table = indrel("robots", "match", "robots.txt", "/news", "/x", code=0).stdout.splitlines()
-    assert table[0].split() == ["address", "googlebot", "bingbot", "*"] and "allowed <" in table[1]
+    assert table[0].split() == ["URL", "googlebot", "bingbot", "*"] and "allowed <" in table[1]
     one = indrel("robots", "match", "robots.txt", "/news/open/x", "--crawler", "*", code=0).stdout
     assert "allowed by `Allow: /news/open` (line 5)" in one and "beaten: `Disallow: /news` (line 4), shorter" in one
     assert "name addresses" in indrel("robots", "match", "robots.txt", code=2).stderr

@@ -86,7 +86,7 @@ def test_two_audits_into_one_snapshot(tmp_path: Path) -> None:
         assert second.returncode == 2 and "s.indrel is being written by another process" in second.stderr
         assert first.wait(60) == 0
     listed = subprocess.run([PROGRAM, "list", "--from", "s.indrel"], cwd=tmp_path, capture_output=True, text=True)
-    assert ": 31 addresses" in listed.stdout
+    assert ": 31 URLs" in listed.stdout
 
 
 MALICE = {
