@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import signal
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -11,6 +12,7 @@ import pytest
 
 from cases import CASES, HOST, NOINDEX, Case, canonical
 from conftest import AuditSite
+from indrel.base.errors import Interrupted
 from indrel.checks import checks, judge
 from indrel.checks.catalogue import Follows, check
 from indrel.checks.run import why_skipped
@@ -157,6 +159,26 @@ def test_a_crashing_check_is_reported(fault: Exception, audit_site: AuditSite, m
         ("listed-gone", f"{type(fault).__name__}: {fault}".split("\n")[0])
     ]
     assert {f.check for f in before.findings} - {f.check for f in after.findings} == {"listed-gone"}
+
+
+def test_an_interrupt_is_no_crash(audit_site: AuditSite, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A library in C may answer an interrupt with an error of its own: the audit is interrupted, and no check has crashed."""
+    site, _ = audit_site(CASES["listed-gone"].fires)
+
+    def interrupted(_: object) -> Any:
+        try:
+            signal.raise_signal(signal.SIGINT)
+        except KeyboardInterrupt as error:
+            raise SystemError("returned a result with an exception set") from error
+
+    monkeypatch.setitem(checks(), "listed-gone", replace(checks()["listed-gone"], run=interrupted))
+    before = signal.signal(signal.SIGINT, signal.default_int_handler)
+    try:
+        with pytest.raises(Interrupted):
+            judge(site)
+        assert signal.getsignal(signal.SIGINT) is signal.default_int_handler
+    finally:
+        signal.signal(signal.SIGINT, before)
 
 
 def test_documentation_is_the_catalogue() -> None:

@@ -9,6 +9,8 @@ from contextlib import contextmanager
 from dataclasses import replace
 from datetime import date
 
+from indrel.base.errors import Interrupted
+from indrel.base.interruptions import noted
 from indrel.checks.catalogue import Check, Need, checks
 from indrel.checks.causes import Mark, by_cause, causes_of
 from indrel.checks.consequences import without_consequences
@@ -55,24 +57,27 @@ def judge(site: Site, only: Iterable[str] | None = None) -> Verdict:
     skipped: list[Skipped] = []
     crashed: list[Skipped] = []
     wanted = set(only) if only is not None else None
-    for one in checks().values():
-        if wanted is not None and one.id not in wanted:
-            continue
-        because = why_skipped(one, site)
-        if because:
-            skipped.append(Skipped(one.id, because))
-            continue
-        if not site.filled.issuperset(one.feeds):  # nothing that it could find: a query would cost its planning
-            continue
-        try:
-            found.add(one, one.run(site))
-        except Exception as error:
-            meant = explained(error)
-            if meant and not is_of_one_question(error, site.con):  # not the check's fault
-                raise meant from error
-            log.debug("check %s crashed", one.id, exc_info=True)
-            first, _, _ = f"{type(error).__name__}: {error}".partition("\n")
-            crashed.append(Skipped(one.id, first[:300]))
+    with noted() as interrupted:
+        for one in checks().values():
+            if wanted is not None and one.id not in wanted:
+                continue
+            because = why_skipped(one, site)
+            if because:
+                skipped.append(Skipped(one.id, because))
+                continue
+            if not site.filled.issuperset(one.feeds):  # nothing that it could find: a query would cost its planning
+                continue
+            try:
+                found.add(one, one.run(site))
+            except Exception as error:
+                if interrupted():
+                    raise Interrupted("interrupted") from error
+                meant = explained(error)
+                if meant and not is_of_one_question(error, site.con):  # not the check's fault
+                    raise meant from error
+                log.debug("check %s crashed", one.id, exc_info=True)
+                first, _, _ = f"{type(error).__name__}: {error}".partition("\n")
+                crashed.append(Skipped(one.id, first[:300]))
     skipped += _partly_skipped(site, {one.check for one in skipped}, wanted)
     marks = without_consequences(site, found.marks)
     soften(site, marks)
