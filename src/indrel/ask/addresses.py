@@ -194,7 +194,7 @@ class Filters:
             ]
             _known_words(self.sections, here, "section")
         conditions, values = ["f.known"], []
-        states = ", ".join(site.state_sql(i) for i in range(len(site.crawlers)))
+        states = site.states_sql
         for given, condition in (
             (self.states, f"list_has_any([{states}], ?)"), (self.wants, "list_contains(?, f.want)"),
             (self.kinds, "list_contains(?, f.kind)"), (self.sections, "list_contains(?, p.section)"),

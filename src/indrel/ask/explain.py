@@ -169,7 +169,7 @@ def _template_share(site: Site, number: int) -> float:
 def _fact(site: Site, number: int | None) -> dict[str, Any] | None:
     if number is None:
         return None
-    states = ", ".join(site.state_sql(i) for i in range(len(site.crawlers)))
+    states = site.states_sql
     columns = (
         "id, path, status, error, media_type, tail, fold_how, html, listed, named, start, followed, unfollowed, kind, kind_rule, "
         "matches_missing"

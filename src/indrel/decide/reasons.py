@@ -18,7 +18,7 @@ class Reason(NamedTuple):
 
 
 def reasons(site: Site, ids: Iterable[int]) -> dict[int, list[Reason]]:
-    """What decided the state of each address, in order; open ones and those that were never requested have none."""
+    """What decided the state of each address, in order; open and unrequested ones have none."""
     numbers = sorted(set(ids))
     found: dict[int, list[Reason]] = {}
     if not numbers:

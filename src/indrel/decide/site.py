@@ -328,6 +328,11 @@ class Site:
             f"WHEN hidden & {bit} > 0 THEN 'hidden' ELSE 'open' END"
         )
 
+    @property
+    def states_sql(self) -> str:
+        """The states for all crawlers, in their order, as SQL expressions with commas between them."""
+        return ", ".join(self.state_sql(i) for i in range(len(self.crawlers)))
+
     def looked_for(self, mask: str) -> str:
         """A mask of `render` (bits of the crawlers that were gathered for) as a mask of the crawlers asked about, in SQL."""
         kept: list[str] = self.meta.get("crawlers") or []
@@ -340,8 +345,7 @@ class Site:
 
     def state_counts(self) -> dict[str, dict[str, int]]:
         """Per crawler, how many known addresses are in each state."""
-        states = ", ".join(self.state_sql(i) for i in range(len(self.crawlers)))
-        found = self.rows(f"SELECT [{states}] AS states, count(*) FROM fact WHERE known GROUP BY states")
+        found = self.rows(f"SELECT [{self.states_sql}] AS states, count(*) FROM fact WHERE known GROUP BY states")
         counts: dict[str, dict[str, int]] = {}
         for i, crawler in enumerate(self.crawlers):
             tally = Counter[str]()
@@ -352,9 +356,8 @@ class Site:
 
     def folded_by(self) -> dict[str, dict[str, int]]:
         """Per crawler, how many known URLs are folded by a redirect or refresh, and how many by a canonical."""
-        states = ", ".join(self.state_sql(i) for i in range(len(self.crawlers)))
         found = self.rows(
-            f"""SELECT [{states}], count(*) FILTER (fold_how <> 'canonical'), count(*) FILTER (fold_how = 'canonical')
+            f"""SELECT [{self.states_sql}], count(*) FILTER (fold_how <> 'canonical'), count(*) FILTER (fold_how = 'canonical')
             FROM fact WHERE known AND tail = 'folded' GROUP BY 1"""
         )
         counts = {crawler.token: {"redirect": 0, "canonical": 0} for crawler in self.crawlers}

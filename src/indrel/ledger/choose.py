@@ -70,7 +70,7 @@ def by_harm(site: Site, asked: Iterable[Asked]) -> list[Asked]:
 
 def useless(site: Site, urls: Iterable[str]) -> dict[str, str]:
     """Addresses that a crawl would teach nothing, with the state that says so (for every crawler)."""
-    states = ", ".join(site.state_sql(i) for i in range(len(site.crawlers)))
+    states = site.states_sql
     rows = site.rows(
         f"SELECT origin || path AS url, [{states}] FROM fact WHERE url IN (SELECT unnest(?::VARCHAR[]))", [list(urls)]
     )
@@ -109,7 +109,7 @@ def standings(removals: Iterable[Removal], today: date, site: Site | None) -> li
             continue
         prefix = removal.address.endswith("*")
         test = "starts_with(origin || path, ?)" if prefix else "origin || path = ?"
-        states = ", ".join(site.state_sql(i) for i in range(len(site.crawlers)))
+        states = site.states_sql
         stays = quoted_list(s.value for s in LASTING)
         known, lasting, example = site.rows(
             f"""SELECT count(*), count(*) FILTER (lasts), min(url || ' is ' || told) FILTER (NOT lasts) FROM (
