@@ -245,7 +245,7 @@ CASES: dict[str, Case] = dict(
         ),
         ("listed-hidden", Case(listed("/a", html(NOINDEX)), ("/a",), {"/a": TO})),
         ("listed-folded", Case(listed("/a", html(canonical("/b"))), ("/a",), {"/a": html(canonical("/a"))})),
-        ("listed-redirects", Case(listed("/a", moved("/b")), ("/a",), {"/a": TO})),
+        ("listed-redirects", Case({**listed("/a", moved("/b")), "/b": TO}, ("/a",), {"/a": TO})),
         ("listed-gone", Case(listed("/a", Response(b"", 410)), ("/a",), {"/a": TO})),
         ("listed-broken", Case(listed("/a", Response(b"", 500)), ("/a",), {"/a": TO})),
         ("listed-locked", Case(listed("/a", Response(b"", 403)), ("/a",), {"/a": TO})),

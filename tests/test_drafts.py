@@ -199,7 +199,9 @@ def test_round_trip_on_the_demo(audit_site: AuditSite) -> None:
     assert {c for c, _ in old} >= MENDED - {"open-unwanted-stated"} and not {c for c, _ in new} & MENDED
     assert ("open-unwanted", HOST + "/rota/december/") in old - new
     underneath = {("canonical-to-hidden", HOST + "/legal/rota/"), ("noindex-wanted", HOST + "/bookings/over-sarn/"),
-                  ("noindex-wanted", HOST + "/tag/history/")}  # fmt: skip
+                  ("noindex-wanted", HOST + "/tag/history/"),
+                  # what followed from an entry of the sitemap that is gone now
+                  ("canonical-to-hidden", HOST + "/hut-book/print/"), ("link-to-gone", HOST + "/weather/live")}  # fmt: skip
     assert new - old == underneath
 
 
@@ -293,7 +295,9 @@ def test_tickets_say_what_where_and_what_instead(audit_site: AuditSite, indrel: 
     slip = next((tmp_path / "t").glob("*robots-token-slip.md")).read_text()
     assert "line 2" in slip and "indrel explain https://www.sarnfell.example/a" in slip and "Instead:" in slip
     gone = next((tmp_path / "t").glob("*link-to-gone.md")).read_text()
-    assert "## Which addresses" in gone and f"- `{HOST}/gone`" in gone and "(the link goes" in gone
+    assert (
+        "## URLs" in gone and f"- `{HOST}/gone`" in gone and gone.startswith("# 1 page links to this URL. It returns")
+    )
     assert "recheck" in gone and f"--cause {next(c.short for c in verdict.causes if c.check == 'link-to-gone')}" in gone
 
 
@@ -301,7 +305,7 @@ def test_tickets_say_what_where_and_what_instead(audit_site: AuditSite, indrel: 
     ("check", "kind", "before", "message", "also", "after"),
     [
         ("noindex-wanted", "tag", '<meta name="robots" content="noindex, follow">', "", "", '<meta name="robots" content="follow">'),
-        ("noindex-wanted", "header", "X-Robots-Tag: noindex", "", "", "(the line goes)"),
+        ("noindex-wanted", "header", "X-Robots-Tag: noindex", "", "", "(remove the line)"),
         ("page-nofollow", "tag", '<meta name="robots" content="noindex,nofollow">', "", "", '<meta name="robots" content="noindex">'),
         ("robots-unknown-field", "robots", "Dissallow: /x", "", "", "Disallow: /x"),
         ("robots-bad-path", "robots", "Disallow: x/", "", "", "Disallow: /x/"),
@@ -315,13 +319,11 @@ def test_tickets_say_what_where_and_what_instead(audit_site: AuditSite, indrel: 
         ("robots-token-slip", "tag", '<meta content="noindex,inde">', "", "", '<meta content="noindex,index">'),
         ("link-rel-slip", "link", '<a rel="me no-follow" href="/x">', "", "", '<a rel="me nofollow" href="/x">'),
         ("robots-case-slip", "robots", "Disallow: /Huts/", "", f"{HOST}/huts/a", "Disallow: /huts/"),
-        ("robots-overreach", "robots", "Disallow: /hut", "", f"{HOST}/hut-book", "Disallow: /hut\nAllow: /hut-book"),
-        ("canonical-chain", "canonical", '<link rel="canonical" href="/b">', "", f"{HOST}/c", f'<link rel="canonical" href="{HOST}/c">'),
         ("canonical-to-gone", "canonical", '<link rel="canonical" href="/b">', "", f"{HOST}/b", f'<link rel="canonical" href="{HOST}/a">'),
         ("canonical-several", "canonical", '<link rel="canonical" href="/b">', "", "", None),
         ("user-link-followed", "link", '<a href="/x">', "", "", '<a rel="ugc" href="/x">'),
         ("user-link-followed", "link", '<a href="/x" rel="me">', "", "", None),
-        ("listed-gone", "sitemap", "<loc>x</loc>", "", "", "(the entry goes)"),
+        ("listed-gone", "sitemap", "<loc>x</loc>", "", "", "(remove the entry)"),
         ("listed-gone", "status", "404 Not Found", "", "", None),
     ],
 )  # fmt: skip

@@ -159,7 +159,7 @@ def test_sitemap_check(indrel: Run, site: Site, tmp_path: Path) -> None:
         ("sitemap-bad-entry", "/relative"), ("sitemap-bad-date", "maps/a.xml"),
     ] or {f["check"] for f in doc["findings"]} == {"sitemap-bad-entry", "sitemap-bad-date"}  # fmt: skip
     bad = next(f for f in doc["findings"] if f["check"] == "sitemap-bad-entry")
-    assert bad["message"].startswith("line 3, column 6") and bad["evidence"][0]["line"] == 3
+    assert bad["message"].startswith("The URL at line 3, column 6") and bad["evidence"][0]["line"] == 3
     assert [(f["where"], f["entries"]) for f in doc["files"]] == [
         ("index.xml", 3),
         ("maps/a.xml", 2),
@@ -172,7 +172,7 @@ def test_sitemap_check(indrel: Run, site: Site, tmp_path: Path) -> None:
     assert hidden["url"] == f"{HOST}/hidden" and hidden["evidence"][0]["where"] == "maps/a.xml"
     told = indrel("sitemap", "check", "index.xml", "--from", site.snapshot.path, code=1).stdout
     assert told.startswith("index.xml against www.sarnfell.example, 20")
-    assert "2 to fix" in indrel("sitemap", "check", "maps/a.xml").stdout
+    assert "2 fix;" in indrel("sitemap", "check", "maps/a.xml").stdout
     assert indrel("sitemap", "check", "nothing.xml", code=2).stderr.startswith("indrel: nothing.xml cannot be read")
 
 

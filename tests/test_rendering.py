@@ -190,8 +190,8 @@ def test_faults_are_found_and_nothing_else(looked: tuple[Path, list[str]], indre
     scrolls = {
         f["url"].rpartition("/")[2]: f["message"] for f in doc["findings"] if f["check"] == "content-needs-scroll"
     }
-    assert scrolls["x-presses"].endswith("only after a click")
-    assert scrolls["x-sees-its-end"].endswith("after scrolling; crawlers that look through a very tall window see them")
+    assert scrolls["x-presses"].endswith("only after a click.")
+    assert scrolls["x-sees-its-end"].endswith("after scrolling; crawlers that render with a very tall window see them.")
     only_some = next(f for f in doc["findings"] if f["url"].endswith("/x-for-some"))
     assert only_some["crawlers"] == ["googlebot"] and only_some["evidence"][0]["text"] == "Disallow: /mobile"
     for crawler, told in (("bingbot", []), ("googlebot", ["googlebot"])):  # asked about alone later
@@ -424,7 +424,7 @@ def test_nothing_is_left_behind_by_a_kill(victim: str, tmp_path: Path) -> None:
             time.sleep(0.05)
         assert not processes_of(scratch) and not any(scratch.glob("indrel-browser-*"))
         if victim == "browser":
-            assert audit.returncode in (0, 1) and "nothing" in out, err  # it was started again, and the page looked at
+            assert audit.returncode in (0, 1) and "Nothing" in out, err  # it was started again, and the page looked at
     finally:
         shutil.rmtree(scratch, ignore_errors=True)
 

@@ -36,7 +36,7 @@ def test_check_names_each_line(indrel: Run, tmp_path: Path) -> None:
         ("robots-group-replaces-all", 8), ("robots-foreign-sitemap", 10),
     }  # fmt: skip
     text = indrel("robots", "check", "-", input=FILE, code=1).stdout
-    assert text.startswith("standard input: 4 to fix and 2 to ask about") and "     3 | Dissallow: /x\n" in text
+    assert text.startswith("standard input: 4 fix and 2 ask") and "     3 | Dissallow: /x\n" in text
     assert indrel("robots", "check", "robots.txt", "--fail-on", "stop", code=0)
     (tmp_path / "good.txt").write_text("User-agent: *\nDisallow: /x/\n")
     assert "nothing to say" in indrel("robots", "check", "good.txt", code=0).stdout

@@ -69,7 +69,7 @@ sys.exit(code)"""
 TABLE: list[tuple[str, Callable[[Path], None], list[str], int, str]] = [
     ("line.csv.gz", long_line, ["reconcile", "s.indrel"], 2, "line.csv.gz:1: a line of more than 1,048,576 characters"),
     ("bomb.xlsx", bomb, ["reconcile", "s.indrel"], 2, "more than a table of addresses takes"),
-    ("many.toml", text(WANTS), ["audit", "s.indrel", "--intent"], 0, "the one wanted page is open"),
+    ("many.toml", text(WANTS), ["audit", "s.indrel", "--intent"], 0, "The only wanted page can be indexed"),
     ("visits.log", text(VISITS), ["reconcile", "s.indrel"], 0, "300,000"),
     ("equal.txt", text(EQUAL), ["robots", "check"], 0, "and 29,998 more lines like it"),
     ("equal.txt", text(EQUAL), ["robots", "matrix"], 0, "53 a part"),

@@ -224,10 +224,10 @@ class Filters:
 
 
 SPOKEN_OF = f"""SELECT coalesce(w.address, d.url) AS address, d.check_id, d.cls,
-    d.severity >= {Severity.FIX.value} AND d.accepted IS NULL AS grave FROM finding d LEFT JOIN (
+    d.severity >= {Severity.FIX.value} AND d.accepted IS NULL AS grave FROM (SELECT * FROM finding WHERE NOT consequence) d LEFT JOIN (
     SELECT DISTINCT e.loc, a.origin || a.path AS address FROM entry e JOIN address a ON a.id = e.address
     WHERE e.loc IN (SELECT url FROM finding) AND e.loc <> a.origin || a.path) w ON w.loc = d.url"""
-"""The address and the check of each finding: a sitemap's entry is told as it is written, and stands for the address it means."""
+"""The URL and the check of each finding that counts: a sitemap entry is kept as written, and means the URL that it is once normalised."""
 
 SORTS = {
     "url": "f.origin, f.path", "section": "p.section, f.origin, f.path", "kind": "f.kind, f.origin, f.path",

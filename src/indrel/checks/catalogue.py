@@ -1,7 +1,7 @@
 """The catalogue: every check registers itself here, with all that is said about it in one place.
 
 A check is one generator over a `Site`. Its decorator holds id, class and severity; its docstring
-holds the summary (first line) and the paragraphs `Why:`, `Mend:`, `Rests on:` and `Evidence:`.
+holds the summary (first line) and the paragraphs `Why:`, `Fix:`, `Source:` and `Evidence:`.
 """
 
 from __future__ import annotations
@@ -15,17 +15,22 @@ from functools import cache
 from importlib import import_module
 from pkgutil import iter_modules
 
+from indrel.checks.advice import Advice
 from indrel.checks.changes import Change
-from indrel.core.model import CheckClass, Evidence, Severity
+from indrel.core.model import CheckClass, Evidence, Severity, State
 from indrel.decide.site import Site
 
-PARTS = ("Why", "Mend", "Rests on", "Evidence")
+PARTS = ("Why", "Fix", "Source", "Evidence")
 
 
 @dataclass(frozen=True, slots=True)
 class Hit:
-    """One place where a check holds. `mask` are the crawlers; `implied` says that the want it rests on is; `mend` is given
-    where here another thing is to be done than the catalogue says."""
+    """One place where a check applies. `mask` are the crawlers; `implied` says that the want it depends on is only inferred.
+
+    `pair` are the two URLs whose relation its cause is known by, such as a page and its canonical's target; `place` is what
+    the cause is known by if the text of the first evidence does not tell (the template that prints an unusable value).
+    `advice` is given if something else than the catalogue's fix is right here.
+    """
 
     url: str
     mask: int
@@ -34,7 +39,9 @@ class Hit:
     also: tuple[str, ...] = ()
     severity: Severity | None = None
     implied: bool = False
-    mend: str = ""
+    advice: Advice | str = ""
+    pair: tuple[str, str] | None = None
+    place: tuple[str, ...] = ()
 
 
 CheckFunction = Callable[[Site], Iterator[Hit]]
@@ -77,6 +84,18 @@ class Follows(Flag):
     NEEDED_VISIT = auto()
     """The page works only after a visit to the site."""
 
+    SUBJECT = auto()
+    """The state of its subject is reported by a more serious row."""
+
+    TARGET = auto()
+    """The state of its target is reported by a row as serious."""
+
+    CANONICAL = auto()
+    """The canonical of its page is reported by another row."""
+
+    RULE = auto()
+    """The rule or directive that keeps its subject out is reported by a more serious row."""
+
 
 @dataclass(frozen=True, slots=True)
 class Check:
@@ -98,6 +117,7 @@ class Check:
     draft: str | None
     follows: Follows
     whole_host: bool
+    reports: State | None
     run: CheckFunction
 
 
@@ -111,6 +131,7 @@ def check(
     *,
     follows: Follows,
     whole_host: bool = False,
+    reports: State | None = None,
     rests_on_want: bool = False,
     needs: tuple[str, ...] = (),
     feeds: tuple[str, ...] = (),
@@ -121,7 +142,8 @@ def check(
 
     `needs` are facts without which it is left out, and that is said; `feeds` are tables of the snapshot without a row,
     and traits (`TRAITS`, `ROW_TRAITS` in `decide.terms`) that nothing has, without which it can find nothing, so that it is not asked.
-    `follows` says of what its rows can be mere consequences, which every check has to declare; `whole_host`: it concerns a whole
+    `follows` says of what its rows can be mere consequences, which every check has to declare; `reports` is the state of its
+    subject that a row says should be another, so that other rows can follow from it; `whole_host`: it concerns a whole
     host, or lets strangers in, and is reported first among findings of one severity.
     `change` says what becomes of the text that does it, where one follows from the other; `draft` is the
     `indrel draft` that proposes a mend.
@@ -136,9 +158,9 @@ def check(
         if absent or not summary:
             raise ValueError(f"{place}: the docstring of {id} lacks {', '.join(absent) or 'a summary'}")
         _CHECKS[id] = Check(
-            id, cls, severity, summary, parts["Why"], parts["Mend"], parts["Rests on"], parts["Evidence"],
+            id, cls, severity, summary, parts["Why"], parts["Fix"], parts["Source"], parts["Evidence"],
             function.__module__.rpartition(".")[2], rests_on_want, needs, feeds, change, draft, follows,
-            whole_host, function,
+            whole_host, reports, function,
         )  # fmt: skip
         return function
 

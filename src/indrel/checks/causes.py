@@ -1,8 +1,8 @@
-"""Findings gathered by cause: the same check, the same place to edit.
+"""Findings grouped by cause: the same check, the same relation of subject and target, the same place to edit.
 
-The place is the rule's line, the sitemap file, or, for pages, the directive as a pattern: its text with the
-page's own address, slug, numbers and dates left out. So a template's line that prints each page's own name
-is one cause, whatever sections it reaches.
+The place is the rule's line, the sitemap file, or, for pages, the directive as a pattern: its text without the
+page's own URL, slug, numbers and dates. So a template's line that prints each page's own name is one cause,
+whatever sections it reaches.
 """
 
 from __future__ import annotations
@@ -13,10 +13,13 @@ from collections import Counter
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
-from itertools import pairwise
+from itertools import accumulate, pairwise
+from typing import Protocol, runtime_checkable
 from urllib.parse import unquote
 
-from indrel.checks.catalogue import checks
+from indrel.checks.advice import Advice
+from indrel.checks.catalogue import Hit, checks
+from indrel.core import relation as rel
 from indrel.core.model import Accepted, Cause, CheckClass, Evidence, Finding, Severity, subject_address
 from indrel.decide.kinds import telling_parameter
 
@@ -33,14 +36,26 @@ _LEADS_TO = re.compile(r"(http-equiv\s*=\s*[\"']?refresh\b.*?\burl\s*=)[^\">]*",
 """Where a refresh leads: that is each page's own, as its address is."""
 
 Key = tuple[str, ...]
+
+
+@runtime_checkable
+class Readable(Protocol):
+    """Findings that are read from tables, some at a time."""
+
+    def chosen(self, places: Sequence[int]) -> list[Finding]: ...
+
+
 SHORTEST = 5
 """Characters of a cause's id that are shown at least."""
 
 
 @dataclass(slots=True)
 class Mark:
-    """What of a finding decides whether it is reported, and with which others: `number` is its place among all that was
-    found; `accepted` and `cause` (the id) come as they are known."""
+    """What of a finding decides whether it is reported, and with which others.
+
+    `number` is its place among all that was found; `target` is where its subject leads. `leader` is the finding that it
+    follows from: as a `consequence`, or because one edit fixes both. `accepted` and `cause` (the id) come as they are known.
+    """
 
     number: int
     check: str
@@ -49,31 +64,49 @@ class Mark:
     url: str
     crawlers: tuple[str, ...]
     section: str
-    mend: str
     place: Key
+    relation: str = ""
+    target: str = ""
+    advice: Advice | None = None
     accepted: Accepted | None = None
     cause: str = ""
+    leader: Mark | None = None
+    consequence: bool = False
 
     @property
     def address(self) -> str:
         """What it speaks of, as addresses are compared."""
         return subject_address(self.check, self.url)
 
+    @property
+    def follows(self) -> str:
+        """The id of the cause that it follows from; of the first of several."""
+        leader = self.leader
+        while leader is not None and leader.leader is not None:
+            leader = leader.leader
+        return leader.cause if leader else ""
 
-def place_of(finding: Finding) -> Key:
-    """The place to edit for a finding, as its first evidence shows it."""
+
+IN_TWO_PLACES = ("text", "status")
+"""Kinds of evidence that a directive's line is not: the relation of two URLs says which rule makes both."""
+
+
+def place_of(finding: Finding, pair: tuple[str, str] | None = None, found: rel.Relation | None = None) -> Key:
+    """The place to edit for a finding, as its first evidence shows it; `found` is how the URLs of a pair relate."""
     if not finding.evidence:
         return (finding.section,)
     first = finding.evidence[0]
-    if first.kind == "text" and finding.also:
-        # two addresses share it: the place is what makes both, not what they say
-        apart = _apart(finding.url, finding.also[0])
-        return (first.kind, "" if apart.startswith("?") else finding.section, apart)
+    if pair and found and first.kind not in ("robots", "sitemap", "intent"):
+        shapes = () if found.is_plain else (rel.target_shape(pair[1]),)
+        if first.kind in IN_TWO_PLACES:
+            own = () if found.is_plain else (rel.target_shape(pair[0]),)
+            return (first.kind, *own, *shapes)
+        return (*line_of(first, "", finding.url, *pair), *shapes)
     if first.kind == "status" and finding.cls is CheckClass.EXPOSED and "?" in finding.url:
         # parameters do the same whatever section takes them, and one that tells junk does so whatever stands beside it
         named = _parameters(_pairs(finding.url))
         told = telling_parameter(named[1:].split("&"))
-        return (first.kind, f"?{told}" if told else named, pattern(first.text, (finding.url,)), finding.mend)
+        return (first.kind, f"?{told}" if told else named, pattern(first.text, (finding.url,)))
     return line_of(first, finding.section, finding.url, *finding.also[:1])
 
 
@@ -120,18 +153,6 @@ def pattern(text: str, places: Sequence[str]) -> str:
 @lru_cache(maxsize=4096)
 def _plain(text: str) -> str:
     return _NUMBERS.sub("#", _DATE.sub("#", text))
-
-
-def _apart(one: str, other: str) -> str:
-    """How two addresses differ, in a way that many pairs may share: in parameters, or in parts of their paths without numbers."""
-    path, path2 = one.partition("?")[0], other.partition("?")[0]
-    if path == path2:
-        return _parameters(_pairs(one) ^ _pairs(other))
-    parts, parts2 = path.split("/"), path2.split("/")
-    if parts[-1] == parts2[-1] != "":  # copies of whole folders: a language's, a version's
-        while parts and parts2 and parts[-1] == parts2[-1]:
-            del parts[-1], parts2[-1]
-    return f"{_plain('/'.join(parts))} {_plain('/'.join(parts2))}"
 
 
 def _pairs(url: str) -> set[str]:
@@ -185,12 +206,25 @@ def _names(place: str) -> Iterable[str]:
                 yield unquote(name)
 
 
-def mark_of(finding: Finding, number: int) -> Mark:
-    """What of a finding its cause hangs on."""
+def mark_of(finding: Finding, number: int, hit: Hit | None = None) -> Mark:
+    """What of a finding its cause depends on."""
+    pair = hit.pair if hit else None
+    found = rel.relation(*pair) if pair else None
+    advice = hit.advice if hit else finding.advice
     return Mark(
-        number, finding.check, finding.cls, finding.severity, finding.url, finding.crawlers, finding.section, finding.mend,
-        place_of(finding), finding.accepted,
-    )  # fmt: skip
+        number,
+        finding.check,
+        finding.cls,
+        finding.severity,
+        finding.url,
+        finding.crawlers,
+        finding.section,
+        (hit.place if hit else ()) or place_of(finding, pair, found),
+        str(found) if found else "",
+        pair[1] if pair else "",
+        (Advice(advice) if isinstance(advice, str) else advice) if advice else None,
+        finding.accepted,
+    )
 
 
 def gather_causes(findings: Sequence[Finding]) -> tuple[list[Finding], list[Cause]]:
@@ -200,9 +234,27 @@ def gather_causes(findings: Sequence[Finding]) -> tuple[list[Finding], list[Caus
     return marked, causes_of(groups, marked)
 
 
-def id_of(check: str, place: Key, relation: str | None = None) -> str:
+ONE_TARGET, MANY_PARTS = "one-target", "part *"
+VARIED = 3
+"""Different parts from which on a template prints each page's own: a page's number, name or hash."""
+
+
+def see_patterns(marks: Sequence[Mark]) -> None:
+    """What no single pair of URLs shows: unrelated targets that are one and the same, parts that are each page's own."""
+    same = Counter((m.check, m.place, m.target) for m in marks if m.relation.endswith(rel.UNRELATED))
+    parts = Counter((m.check, m.place, m.relation) for m in marks if m.relation.startswith(f"{rel.PART} "))
+    varied = Counter((check, place) for (check, place, _), count in parts.items() if count == 1)
+    for mark in marks:
+        if same.get((mark.check, mark.place, mark.target), 0) > 1:
+            mark.relation, mark.place = ONE_TARGET, (*mark.place, mark.target)
+        elif parts.get((mark.check, mark.place, mark.relation)) == 1 and varied[mark.check, mark.place] >= VARIED:
+            mark.relation = MANY_PARTS
+
+
+def id_of(check: str, place: Key, relation: str = "", advice: Advice | None = None) -> str:
     """The id of a cause: of its check, its relation, and the file and text to edit, never of a line's number."""
-    told = "\0".join((check, relation or "", *place)).encode("utf-8", "surrogatepass")
+    parts = (check, relation, *place, *((advice.name,) if advice else ()))
+    told = "\0".join(parts).encode("utf-8", "surrogatepass")
     return "c" + hashlib.blake2b(told, digest_size=5).hexdigest()
 
 
@@ -217,17 +269,21 @@ def shortened(ids: Iterable[str]) -> dict[str, str]:
     return {one: one[:length] for one, length in least.items()}
 
 
-def by_cause(marks: Iterable[Mark]) -> list[list[Mark]]:
-    """Marks grouped by check and place to edit, the worst and largest first; each is given the id of its cause."""
-    groups: dict[tuple[str, Key, bool], list[Mark]] = {}
+def by_cause(marks: Sequence[Mark]) -> list[list[Mark]]:
+    """Marks grouped by cause, the worst and largest first and consequences last; each is given the id of its cause."""
+    see_patterns(marks)
+    groups: dict[tuple[str, Key, str, str, bool, bool], list[Mark]] = {}
     for mark in marks:
-        groups.setdefault((mark.check, mark.place, mark.accepted is not None), []).append(mark)
+        advice = mark.advice.name if mark.advice else ""
+        key = (mark.check, mark.place, mark.relation, advice, mark.accepted is not None, mark.consequence)
+        groups.setdefault(key, []).append(mark)
 
-    def order(item: tuple[tuple[str, Key, bool], list[Mark]]) -> tuple[object, ...]:
+    def order(item: tuple[tuple[str, Key, str, str, bool, bool], list[Mark]]) -> tuple[object, ...]:
         key, members = item
         severity = max(m.severity.weight for m in members)
         return (
-            key[2],
+            key[5],
+            key[4],
             -severity,
             not checks()[key[0]].whole_host,
             _CLASS_ORDER.index(members[0].cls),
@@ -237,9 +293,9 @@ def by_cause(marks: Iterable[Mark]) -> list[list[Mark]]:
         )
 
     found = []
-    for (check, place, _), members in sorted(groups.items(), key=order):
+    for (check, place, relation, *_), members in sorted(groups.items(), key=order):
         members.sort(key=lambda m: (-m.severity.weight, m.url))
-        cause = id_of(check, place)
+        cause = id_of(check, place, relation, members[0].advice)
         for mark in members:
             mark.cause = cause
         found.append(members)
@@ -249,19 +305,40 @@ def by_cause(marks: Iterable[Mark]) -> list[list[Mark]]:
 def causes_of(groups: Sequence[Sequence[Mark]], findings: Sequence[Finding]) -> list[Cause]:
     """The causes of groups of marks; `findings` are theirs, in the same order."""
     causes: list[Cause] = []
+    begins = list(accumulate((len(members) for members in groups), initial=0))[:-1]
+    examples = findings.chosen(begins) if isinstance(findings, Readable) else [findings[at] for at in begins]
     begin = 0
     shorts = shortened(members[0].cause for members in groups)
+    explained = Counter(m.follows for members in groups for m in members if m.consequence)
     for rank, members in enumerate(groups, 1):
         first, count = members[0], len(members)
         about = checks()[first.check]
         sections = Counter(m.section for m in members).most_common()
-        summary = findings[begin].message if count == 1 else about.summary
+        example = examples[rank - 1]
+        change = first.advice.change if first.advice else about.change
+        now, instead = (change.of(example) if change else None) or ("", "")
         causes.append(
             Cause(
-                first.cause, first.check, first.cls, Severity(max(m.severity.weight for m in members)), sections[0][0],
-                count, summary, first.mend or about.mend, findings[begin : begin + count], first.accepted, sections=dict(sections),
-                rank=rank, short=shorts[first.cause],
+                id=first.cause,
+                check=first.check,
+                cls=first.cls,
+                severity=Severity(max(m.severity.weight for m in members)),
+                section=sections[0][0],
+                count=count,
+                summary=example.message if count == 1 else about.summary,
+                mend=first.advice.text if first.advice else about.mend,
+                findings=findings[begin : begin + count],
+                accepted=first.accepted,
+                sections=dict(sections),
+                rank=rank,
+                short=shorts[first.cause],
+                relation=first.relation,
+                follows=first.follows,
+                consequence=first.consequence,
+                consequences=explained[first.cause],
+                now=now,
+                instead=instead,
             )
-        )  # fmt: skip
+        )
         begin += count
     return causes

@@ -1,31 +1,44 @@
-"""What a check knows of its mend: which evidence is to change, and what that text then is."""
+"""What a check knows about its fix: which evidence must change, what its text should be, and what that does."""
 
 from __future__ import annotations
 
 import re
 from collections.abc import Callable
 from dataclasses import dataclass
+from enum import StrEnum
 
-from indrel.core.address import normalise, split
+from indrel.core.address import split
 from indrel.core.model import Evidence, Finding
 
-GOES = "(the line goes)"
+GOES = "(remove the line)"
 TAG = '<meta name="robots" content="noindex">'
 HEADER = "X-Robots-Tag: noindex"
 
 After = Callable[[Finding, str], str | None]
-"""From a finding and the text as it stands to the text as it should be; None where a person has to choose."""
+"""From a finding and the present text to the text as it should be; None if a person must choose."""
+
+
+class Effect(StrEnum):
+    """What a change does to the facts, so that it can be tried on them before it is advised."""
+
+    NO_NOINDEX = "the page loses this noindex"
+    NOINDEX = "the page gets a noindex"
+    OWN_CANONICAL = "the page is its own canonical"
+    UNLISTED = "the sitemap loses the entry"
+    RULE = "the line of robots.txt is replaced"
 
 
 @dataclass(frozen=True, slots=True)
 class Change:
-    """The first evidence of one of `kinds` is to change, to what `after` makes of its text."""
+    """The first evidence of one of `kinds` must change, to what `after` makes of its text; `effect` is what that does, if it
+    concerns whether pages can be fetched or indexed."""
 
     kinds: tuple[str, ...]
     after: After
+    effect: Effect | None = None
 
     def of(self, finding: Finding) -> tuple[str, str] | None:
-        """Before and after; None where a person has to choose."""
+        """Before and after; None if a person must choose."""
         evidence = first(finding, self.kinds)
         text = self.after(finding, evidence.text) if evidence else None
         return (evidence.text, text) if evidence and text is not None and text != evidence.text else None
@@ -98,45 +111,15 @@ def in_its_case(finding: Finding, before: str) -> str | None:
     return f"{field}{colon} {known[: len(path)]}" if known.lower().startswith(path.lower()) else None
 
 
-def also_allowed(finding: Finding, before: str) -> str | None:
-    """A rule, and after it the addresses allowed that it bars without being meant to."""
-    return "\n".join([before, *(f"Allow: {split(url).path}" for url in finding.also[:10])]) if finding.also else None
-
-
-def _canonical(url: str) -> str:
+def canonical_tag(url: str) -> str:
+    """The tag as it should be written."""
     return f'<link rel="canonical" href="{url}">'
-
-
-def _leads_to(finding: Finding) -> str | None:
-    """Where a redirect that is evidence leads."""
-    header = first(finding, ("header",))
-    if header is None or not header.text.startswith("Location:"):
-        return None
-    return normalise(header.text.removeprefix("Location:").strip(), finding.also[0] if finding.also else finding.url)
-
-
-def _last(finding: Finding, before: str) -> str | None:
-    return _canonical(finding.also[-1]) if finding.also else None
-
-
-def _redirected(finding: Finding, before: str) -> str | None:
-    target = _leads_to(finding)
-    return _canonical(target) if target else None
-
-
-def _entry(finding: Finding, before: str) -> str:
-    target = finding.also[0] if finding.also else _leads_to(finding)
-    return f"(the entry goes, or lists {target})" if target else "(the entry goes)"
 
 
 STATUS, ROBOTS, SAID, LINK, NAMED = ("status",), ("robots",), ("tag", "header"), ("link",), ("canonical",)
 
-NO_NOINDEX = Change(SAID, without("noindex", "none"))
-SAYS_NOINDEX = Change(STATUS, to(f"{TAG} in the head, or {HEADER} in the answer"))
+NO_NOINDEX = Change(SAID, without("noindex", "none"), Effect.NO_NOINDEX)
+HAS_NOINDEX = Change(STATUS, to(f"{TAG} in the head, or the header {HEADER}"), Effect.NOINDEX)
 NOT_FOUND = Change(STATUS, to("404 Not Found"))
-LINE_GOES = Change(ROBOTS, to(GOES))
-NAMES_ITSELF = Change(NAMED, lambda finding, before: _canonical(finding.url))
-EACH_ITSELF = Change(NAMED, lambda finding, before: _canonical(finding.url) + "  (each page its own address)")
-NAMES_THE_LAST = Change(NAMED, _last)
-NAMES_THE_TARGET = Change(NAMED, _redirected)
-ENTRY_GOES = Change(("sitemap",), _entry)
+LINE_GOES = Change(ROBOTS, to(GOES), Effect.RULE)
+NAMES_ITSELF = Change(NAMED, lambda finding, before: canonical_tag(finding.url), Effect.OWN_CANONICAL)

@@ -86,22 +86,25 @@ def of_each(site: Site, ids: Iterable[int], sql: str) -> list[tuple[Any, ...]]:
 
 UNWANTED = "want IN ('hide', 'lock', 'drop')"
 LISTED_ROW = "NOT (entry IS NOT NULL AND want IN ('show', 'hide', 'lock', 'drop'))"
-"""Whether a listed page's own row is left to the sitemap's: its want is implied by being listed."""
+"""Whether the sitemap's row reports a listed page: its want is only inferred from the sitemap."""
+
+LISTED_ROW_F = LISTED_ROW.replace("entry", "f.entry").replace("want", "f.want")
+"""The same over `f`."""
 
 PAGE_ROW = "(entry IS NOT NULL OR NOT listed)"
 """Whether a wanted page's row speaks, rather than the sitemap's."""
 
-LISTED_OTHER = "NOT (entry IS NOT NULL AND want IN ('hide', 'lock', 'drop'))"
-"""Whether other rows of listed pages speak, rather than that the page is unwanted there."""
+LISTED_OTHER = "NOT (f.entry IS NOT NULL AND f.want IN ('hide', 'lock', 'drop'))"
+"""Whether other rows of a listed page `f` apply, rather than the one that it is unwanted."""
 
 
 def who_is(start: bool, named: bool, entry: int | None) -> str:
     """What makes a page wanted, in words."""
     if entry is not None:
-        return "a page that is to be shown"
+        return "a page that you want shown"
     if start:
-        return "the start page"
-    return "a page that others name as canonical" if named else "a page that a sitemap puts forward"
+        return "the home page"
+    return "a page that canonicals of other pages point to" if named else "a page in the sitemap"
 
 
 WHERE = "coalesce(n.file, a.origin || a.path)"

@@ -24,7 +24,9 @@ AT_ONCE = 2_000
 
 BLOCKS_HELD = 3
 
-_COLUMNS = "id, cause, check_id, cls, severity, url, crawlers, message, also, section, accepted, until"
+_COLUMNS = (
+    "id, cause, check_id, cls, severity, url, crawlers, message, also, section, accepted, until, follows, consequence"
+)
 
 
 class Collected:
@@ -43,13 +45,13 @@ class Collected:
         began = len(self.marks)
         try:
             for hit in hits:
-                self._take(_finding(one, hit, self.site))
+                self._take(_finding(one, hit, self.site), hit)
         except BaseException:
             del self.marks[began:]  # rows of theirs, held or written, belong to no mark
             raise
 
-    def _take(self, finding: Finding) -> None:
-        mark = mark_of(finding, self._first + len(self._held))
+    def _take(self, finding: Finding, hit: Hit) -> None:
+        mark = mark_of(finding, self._first + len(self._held), hit)
         mark.place = self._shared.setdefault(mark.place, mark.place)
         self.marks.append(mark)
         self._held.append(finding)
@@ -81,6 +83,8 @@ class Collected:
                     crawlers=m.crawlers,
                     accepted=m.accepted,
                     cause=m.cause,
+                    follows=m.follows,
+                    consequence=m.consequence,
                 )
                 for m in marks
             )
@@ -102,11 +106,13 @@ class Collected:
             "crawlers": pa.array([m.crawlers for m in marks], pa.list_(pa.string())),
             "accepted": pa.array([m.accepted.because if m.accepted else None for m in marks], pa.string()),
             "until": pa.array([m.accepted.until if m.accepted else None for m in marks], pa.string()),
+            "follows": pa.array([m.follows or None for m in marks], pa.string()),
+            "consequence": pa.array([m.consequence for m in marks], pa.bool_()),
         })  # fmt: skip
         con.register("told", told)
         con.execute(
             f"""CREATE TEMP TABLE {raw} AS SELECT t.id, t.cause, f.check_id, f.cls, t.severity, f.url, t.crawlers, f.message, f.also,
-            f.section, t.accepted, t.until FROM told t JOIN {raw}_finding f ON f.id = t.number ORDER BY t.id"""
+            f.section, t.accepted, t.until, t.follows, t.consequence FROM told t JOIN {raw}_finding f ON f.id = t.number ORDER BY t.id"""
         )
         con.execute(
             f"""CREATE TEMP TABLE {raw}_told AS SELECT t.id AS finding, s.rank, s.kind, s.file, s.line, s.text
@@ -147,6 +153,17 @@ class Rows(Sequence[Finding]):
         for number in range(self._first, self._first + self._count):
             yield self._block(number // AT_ONCE)[number % AT_ONCE]
 
+    def chosen(self, places: Sequence[int]) -> list[Finding]:
+        """The findings at some places, in one query."""
+        found = read(
+            self.site,
+            self.finding,
+            self.shown,
+            "id IN (SELECT unnest(?::INTEGER[]))",
+            [[self._first + p for p in places]],
+        )
+        return found
+
     def _block(self, number: int) -> list[Finding]:
         found = self._blocks.get(number)
         if found is None:
@@ -165,7 +182,7 @@ def _finding(one: Check, hit: Hit, site: Site) -> Finding:
     place = normalise(hit.url)  # a sitemap's entry is told as it is written
     return Finding(
         one.id, one.cls, severity, hit.url, site.names(hit.mask), hit.message, hit.evidence, hit.also,
-        site.section(place) if place else "", mend=hit.mend,
+        site.section(place) if place else "", advice=hit.advice if isinstance(hit.advice, str) else hit.advice.text,
     )  # fmt: skip
 
 
@@ -177,7 +194,7 @@ def as_rows(findings: Iterable[Finding], first: int = 0) -> dict[str, list[tuple
         rows.append(
             (
                 n, f.cause, f.check, f.cls.value, f.severity.weight, f.url, f.crawlers, f.message, f.also, f.section,
-                f.accepted.because if f.accepted else None, f.accepted.until if f.accepted else None,
+                f.accepted.because if f.accepted else None, f.accepted.until if f.accepted else None, f.follows or None, f.consequence,
             )
         )  # fmt: skip
         shown += [(n, rank, e.kind, e.where, e.line, e.text) for rank, e in enumerate(f.evidence)]
@@ -206,7 +223,7 @@ def read(
         Finding(
             check=check, cls=CheckClass(cls), severity=Severity(severity), url=url, crawlers=tuple(crawlers), message=message,
             evidence=tuple(evidence.get(number, ())), also=tuple(also), section=section, cause=cause,
-            accepted=Accepted(accepted, until) if accepted is not None else None,
+            accepted=Accepted(accepted, until) if accepted is not None else None, follows=follows or "", consequence=consequence,
         )
-        for number, cause, check, cls, severity, url, crawlers, message, also, section, accepted, until in rows
+        for number, cause, check, cls, severity, url, crawlers, message, also, section, accepted, until, follows, consequence in rows
     ]  # fmt: skip

@@ -7,10 +7,13 @@ from datetime import timedelta
 NEARLY_ALL = 0.9
 MANY = 5
 A_SHARE = 0.1
-"""Of the pages read: from here on a link is a template's."""
+"""Of the pages read: a link on more of them is in a template."""
+
+FEW_WORDS = 25
+"""A page that only scripts fill has at most so many words: that scripts are needed."""
 
 SOON = timedelta(days=30)
-"""A date that lies nearer than this is told."""
+"""A date that is nearer than this is reported."""
 
 MOST_NAMED = 200
-"""Other addresses that one finding names."""
+"""Other URLs that one finding lists."""

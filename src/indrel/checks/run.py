@@ -13,10 +13,11 @@ from indrel.base.errors import Interrupted
 from indrel.base.interruptions import noted
 from indrel.checks.catalogue import Check, Need, checks
 from indrel.checks.causes import Mark, by_cause, causes_of
-from indrel.checks.consequences import without_consequences
+from indrel.checks.consequences import find_consequences
 from indrel.checks.findings import Collected
 from indrel.checks.headline import headline
 from indrel.checks.measures import MANY
+from indrel.checks.proof import with_proofs
 from indrel.core.model import Accepted, Cause, Severity, Skipped, Verdict, plural, tally_of
 from indrel.decide.kinds import ASSET_SQL
 from indrel.decide.place import placed
@@ -79,14 +80,15 @@ def judge(site: Site, only: Iterable[str] | None = None) -> Verdict:
                 first, _, _ = f"{type(error).__name__}: {error}".partition("\n")
                 crashed.append(Skipped(one.id, first[:300]))
     skipped += _partly_skipped(site, {one.check for one in skipped}, wanted)
-    marks = without_consequences(site, found.marks)
-    soften(site, marks)
-    accept(site, marks, site.today)
+    soften(site, found.marks)
+    accept(site, found.marks, site.today)
+    marks = find_consequences(site, found.marks)
     groups = by_cause(marks)
     marks = [mark for members in groups for mark in members]
-    said = headline(site, marks, found.whole)
+    counted = [mark for mark in marks if not mark.consequence]
+    said = headline(site, counted, found.whole)
     findings = found.in_order(marks)
-    causes = with_shares(site, causes_of(groups, findings), groups)
+    causes = with_proofs(site, with_shares(site, causes_of(groups, findings), groups), groups)
     meta = site.meta
     return Verdict(
         source=source_of(site),
@@ -95,9 +97,11 @@ def judge(site: Site, only: Iterable[str] | None = None) -> Verdict:
         crawlers=tuple(c.token for c in site.crawlers),
         addresses=int(site.one("SELECT count(*) FROM fact WHERE known")),
         states=site.state_counts(),
-        causes=tuple(causes),
-        findings=findings,
-        tally=tally_of(marks),
+        folded_by=site.folded_by(),
+        causes=tuple(c for c in causes if not c.consequence),
+        findings=findings[: len(counted)],
+        consequences=tuple(c for c in causes if c.consequence),
+        tally=tally_of(counted),
         skipped=tuple(skipped),
         crashed=tuple(crashed),
         headline=said,

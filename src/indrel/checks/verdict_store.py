@@ -40,7 +40,8 @@ def keep(site: Site, verdict: Verdict) -> None:
     # the largest thing in memory, and few questions after this one read it
     site.kept.pop("indrel.decide.graph.link_graph", None)
     key = {
-        "key": site.key, "folders": sorted(site.sections.folders), "states": verdict.states, "addresses": verdict.addresses,
+        "key": site.key, "folders": sorted(site.sections.folders), "states": verdict.states, "folded_by": verdict.folded_by,
+        "addresses": verdict.addresses,
         "skipped": [[s.check, s.because] for s in verdict.skipped], "headline": asdict(verdict.headline),
     }  # fmt: skip
     staged = {name: name for name in ("fact", "place", "reason", "scope")}
@@ -48,7 +49,7 @@ def keep(site: Site, verdict: Verdict) -> None:
     if isinstance(verdict.findings, Rows):
         staged |= {"finding": verdict.findings.finding, "shown": verdict.findings.shown}
     else:
-        rows |= as_rows(verdict.findings)
+        rows |= as_rows((*verdict.findings, *(f for cause in verdict.consequences for f in cause.findings)))
     if site.key is None or verdict.crashed or not site.snapshot.keep(key, staged, rows):
         key["crashed"] = [[s.check, s.because] for s in verdict.crashed]
         site.snapshot.hold({name: staged[name] for name in TABLES if name in staged}, rows)
@@ -59,9 +60,9 @@ def _cause_rows(verdict: Verdict) -> list[tuple[Any, ...]]:
     return [
         (
             n, c.id, c.check, c.cls.value, c.severity.value, c.section, json.dumps(c.sections), c.count, c.summary, c.mend, c.share,
-            list(c.others),
+            list(c.others), c.relation, c.follows or None, c.consequence, c.consequences, c.now, c.instead, c.proof,
         )
-        for n, c in enumerate(verdict.causes)
+        for n, c in enumerate((*verdict.causes, *verdict.consequences))
     ]  # fmt: skip
 
 
@@ -76,13 +77,18 @@ def findings_of(site: Site, url: str) -> list[Finding]:
 def _read(site: Site, decided: dict[str, Any]) -> Verdict:
     from indrel.checks.run import notes_of, source_of
 
-    count = int(site.one("SELECT count(*) FROM finding"))
+    count, consequences = site.rows("SELECT count(*), count(*) FILTER (consequence) FROM finding")[0]
     findings: Sequence[Finding] = Rows(site, *TABLES, count) if count > MOST_HELD else tuple(read(site, *TABLES))
-    tally = site.rows("SELECT severity, count(*) FROM finding WHERE accepted IS NULL GROUP BY severity")
+    tally = site.rows(
+        "SELECT severity, count(*) FROM finding WHERE accepted IS NULL AND NOT consequence GROUP BY severity"
+    )
+    causes = list(_causes(site, findings))
     return Verdict(
         source=source_of(site), complete=site.complete, incomplete_because=site.meta.get("incomplete_because"),
-        crawlers=tuple(c.token for c in site.crawlers), addresses=decided["addresses"], states=decided["states"],
-        causes=tuple(_causes(site, findings)), findings=findings, tally={Severity(s): n for s, n in tally},
+        crawlers=tuple(c.token for c in site.crawlers), addresses=decided["addresses"],
+        states=decided["states"], folded_by=decided["folded_by"],
+        causes=tuple(c for c in causes if not c.consequence), consequences=tuple(c for c in causes if c.consequence),
+        findings=findings[: count - consequences], tally={Severity(s): n for s, n in tally},
         skipped=tuple(Skipped(*pair) for pair in decided["skipped"]),
         crashed=tuple(Skipped(*pair) for pair in decided.get("crashed", ())),
         headline=Headline(**decided["headline"]), notes=notes_of(site),
@@ -91,7 +97,8 @@ def _read(site: Site, decided: dict[str, Any]) -> Verdict:
 
 def _causes(site: Site, findings: Sequence[Finding]) -> Iterable[Cause]:
     rows = site.rows(
-        "SELECT id, name, check_id, cls, severity, section, sections, count, summary, mend, share, others FROM cause ORDER BY id"
+        """SELECT id, name, check_id, cls, severity, section, sections, count, summary, mend, share, others,
+        relation, follows, consequence, consequences, now, instead, proof FROM cause ORDER BY id"""
     )
     begins = [0, *accumulate(row[7] for row in rows)]
     accepted = {
@@ -102,10 +109,24 @@ def _causes(site: Site, findings: Sequence[Finding]) -> Iterable[Cause]:
         )
     }
     shorts = shortened(row[1] for row in rows)
-    for begin, (number, name, check, cls, severity, section, sections, count, summary, mend, share, others) in zip(
-        begins, rows, strict=False
-    ):
+    for begin, (
+        number,
+        name,
+        check,
+        cls,
+        severity,
+        section,
+        sections,
+        count,
+        summary,
+        mend,
+        share,
+        others,
+        *rest,
+    ) in zip(begins, rows, strict=False):
+        relation, follows, consequence, explains, now, instead, proof = rest
         yield Cause(
             name, check, CheckClass(cls), Severity(severity), section, count, summary, mend, findings[begin : begin + count],
             accepted.get(begin), share, tuple(others), json.loads(sections), number + 1, shorts[name],
+            relation, follows or "", consequence, explains, now, instead, proof,
         )  # fmt: skip

@@ -24,7 +24,8 @@ def show_checks(
 ) -> None:
     """Show the catalogue of checks, or one check whole: why it matters, how to mend it, what it rests on."""
     from indrel.checks import checks
-    from indrel.reports.terminal import STYLES, table
+    from indrel.reports.columns import table
+    from indrel.reports.terminal import STYLES
 
     known = checks()
     opt.check_ids([id] if id else None)

@@ -11,7 +11,7 @@ from indrel.cli.output_option import answers
 def show_crawlers(json: opt.JsonOption = False) -> None:
     """Show the crawlers known, with purpose, family and whether groups for `*` hold for them."""
     from indrel.core.crawlers import table as known
-    from indrel.reports.terminal import table
+    from indrel.reports.columns import table
 
     found = sorted(known().values(), key=lambda c: (c.purpose, c.token))
     if json:

@@ -124,7 +124,8 @@ def _write(file: Path, found: History) -> None:
 
 def _show(found: History) -> None:
     from indrel.core.model import Severity, moment, plural
-    from indrel.reports.terminal import STYLES, table
+    from indrel.reports.columns import table
+    from indrel.reports.terminal import STYLES
 
     term = terminal()
     first, last = found.runs[0], found.runs[-1]

@@ -109,7 +109,8 @@ def list_addresses(
     """List addresses with want, state per crawler, status, and the line that decides it; filtered, sorted, written to a file."""
     from indrel.ask.addresses import Filters, columns_of, listed, values
     from indrel.reports.address_files import write
-    from indrel.reports.terminal import STATE_STYLES, table
+    from indrel.reports.columns import table
+    from indrel.reports.terminal import STATE_STYLES
 
     filters = Filters(
         state or (), want or (), kind or (), section or (), check or (), by or (), reached_by, unreached, left_out,
@@ -168,7 +169,8 @@ def _place(by: By, url: str, origin: str) -> str:
 
 
 def _show(rows: list[AddressRow], site: Site, with_checks: bool) -> None:
-    from indrel.reports.terminal import STATE_STYLES, short, states_shown, table
+    from indrel.reports.columns import table
+    from indrel.reports.terminal import STATE_STYLES, short, states_shown
 
     origin = site.base_origin
     styles = {str(s): style for s, style in STATE_STYLES.items()}

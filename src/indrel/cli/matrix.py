@@ -108,7 +108,7 @@ def sentence(rows: Sequence[MatrixRow]) -> str:
 
 def _show(rows: Sequence[MatrixRow], subject: str) -> None:
     from indrel.core.model import plural
-    from indrel.reports.terminal import table
+    from indrel.reports.columns import table
 
     term = terminal()
     term.line(f"{subject}: {sentence(rows)}.", "bold")

@@ -91,7 +91,8 @@ def reconcile(
 def _show_list(term: Terminal, found: Reconciled, path: Path, origin: str, subject: str) -> None:
     from indrel.ask.reconcile.lists import summary
     from indrel.core.model import plural
-    from indrel.reports.terminal import short, table
+    from indrel.reports.columns import table
+    from indrel.reports.terminal import short
 
     term.line(f"{subject}: {path}: {summary(found)}.", "bold")
     columns = found.columns
@@ -204,7 +205,8 @@ def _unknown(term: Terminal, unknown: dict[str, list[str]], counts: dict[str, in
 
 def _show_log(term: Terminal, found: LogRead, path: Path, origin: str, subject: str) -> None:
     from indrel.core.model import plural
-    from indrel.reports.terminal import short, table
+    from indrel.reports.columns import table
+    from indrel.reports.terminal import short
 
     asked = sum(found.crawlers.values())
     term.line(

@@ -99,7 +99,7 @@ def check(
 
 def _show_uses(uses: list[RuleUse]) -> None:
     """What each rule does to the known addresses."""
-    from indrel.reports.terminal import table
+    from indrel.reports.columns import table
 
     if uses:
         term = terminal()
@@ -175,7 +175,7 @@ def _show_findings(findings: list[Finding], loaded: Loaded) -> None:
 def _mend(finding: Finding) -> str:
     from indrel.checks import checks
 
-    return finding.mend or checks()[finding.check].mend
+    return finding.advice or checks()[finding.check].mend
 
 
 @robots.command("match")
@@ -252,7 +252,7 @@ def _shown_url(url: str) -> str:
 
 
 def _show_matches(rows: list[list[Match]], crawlers: tuple[Crawler, ...]) -> None:
-    from indrel.reports.terminal import table
+    from indrel.reports.columns import table
 
     cells = []
     for row in rows:
@@ -354,7 +354,8 @@ def impact(
 
 def _show_impact(found: Impact, origin: str, subject: str) -> None:
     from indrel.core.model import plural
-    from indrel.reports.terminal import short, table
+    from indrel.reports.columns import table
+    from indrel.reports.terminal import short
 
     term = terminal()
     barred = [c for c in found.changes if c.after == "barred"]

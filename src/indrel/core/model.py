@@ -113,8 +113,9 @@ class Accepted:
 
 @dataclass(frozen=True, slots=True)
 class Finding:
-    """One place where a check holds. The first evidence is the directive or rule that does it; `mend` is what its cause
-    says is to be done, where that is not what the catalogue says."""
+    """One place where a check applies. The first evidence is the directive or rule that causes it. `follows` is the id of the
+    cause whose edit fixes it too; if it is only a `consequence`, it is kept but neither counted nor printed. `advice` says what to
+    do if that is not what the catalogue says; read back from a snapshot it is empty, because its cause has it."""
 
     check: str
     cls: CheckClass
@@ -127,7 +128,9 @@ class Finding:
     section: str = ""
     cause: str = ""
     accepted: Accepted | None = None
-    mend: str = ""
+    follows: str = ""
+    consequence: bool = False
+    advice: str = field(default="", compare=False, repr=False)
 
     @property
     def address(self) -> str:
@@ -142,6 +145,7 @@ class Finding:
             "url": self.url,
             "crawlers": list(self.crawlers),
             "cause": self.cause,
+            "follows": self.follows or None,
             "message": self.message,
             "evidence": [e.as_json() for e in self.evidence],
         }
@@ -165,6 +169,9 @@ class Cause:
     from the other causes of this audit; `rank` is its place in the order of harm, from 1. `section` is the one that most of
     the findings are in, `sections` says how many are in each. `share` is of the pages read in the section, for causes of
     pages; `others` are the few pages there that are not concerned. `accepted` says why all its findings are accepted.
+    `relation` is how subjects and targets relate. `follows` is the id of the cause whose edit fixes this one too;
+    `consequences` counts the findings that this one explains. `now` and `instead` are the text to edit, if one follows
+    from the other; `proof` says what the edit does, as tried on the facts.
     """
 
     id: str
@@ -182,21 +189,33 @@ class Cause:
     sections: dict[str, int] = field(default_factory=dict)
     rank: int = 0
     short: str = ""
+    relation: str = ""
+    follows: str = ""
+    consequence: bool = False
+    consequences: int = 0
+    now: str = ""
+    instead: str = ""
+    proof: str = ""
 
     def as_json(self) -> dict[str, object]:
         doc: dict[str, object] = {
             "id": self.id,
             "rank": self.rank,
-            "relation": None,
+            "relation": self.relation or None,
+            "follows": self.follows or None,
             "check": self.check,
             "class": self.cls.value,
             "severity": self.severity.word,
             "section": self.section,
             "sections": self.sections,
             "count": self.count,
+            "consequences": self.consequences,
             "summary": self.summary,
             "mend": self.mend,
+            "proof": self.proof or None,
         }
+        if self.now:
+            doc["now"], doc["instead"] = self.now, self.instead
         if self.share is not None:
             doc["share"] = round(self.share, 4)
             doc["others"] = list(self.others)
@@ -271,6 +290,9 @@ class Verdict:
     crawlers: tuple[str, ...]
     addresses: int
     states: dict[str, dict[str, int]]
+    folded_by: dict[str, dict[str, int]]
+    """By crawler, how many URLs are folded by a redirect and how many by a canonical."""
+
     causes: tuple[Cause, ...]
     findings: Sequence[Finding]
     """Cause by cause. Many are read as they are asked for: hold the site open for as long."""
@@ -282,6 +304,9 @@ class Verdict:
     crashed: tuple[Skipped, ...]
     headline: Headline = Headline("", "", 0, 0, 0, 0, 0)
     notes: tuple[str, ...] = ()
+    consequences: tuple[Cause, ...] = ()
+    """What follows from causes that are reported: kept for those who ask, and neither counted nor printed."""
+
     baseline: str | None = None
     new: frozenset[Finding] = frozenset()
     """With a baseline: the findings that it has not."""
@@ -289,12 +314,24 @@ class Verdict:
     lost: tuple[Lost, ...] = ()
     """With a baseline: wanted addresses that were open in it and are lost now, whatever check speaks of them."""
 
-    def states_together(self) -> list[tuple[list[str], list[tuple[str, int]]]]:
-        """How many addresses are in each state, once for all crawlers that see the same."""
-        groups: dict[tuple[tuple[str, int], ...], list[str]] = {}
+    def states_together(self) -> list[tuple[list[str], dict[str, str]]]:
+        """How many URLs are in each state, once for all crawlers with the same counts; folded ones as redirect / canonical."""
+        groups: dict[tuple[tuple[str, str], ...], list[str]] = {}
         for crawler, counts in self.states.items():
-            groups.setdefault(tuple(counts.items()), []).append(crawler)
-        return [(names, list(counts)) for counts, names in groups.items()]
+            shown = {state: f"{count:,}" for state, count in counts.items()}
+            if State.FOLDED in shown and crawler in self.folded_by:
+                how = self.folded_by[crawler]
+                shown[State.FOLDED] = f"{how['redirect']:,} / {how['canonical']:,}"
+            groups.setdefault(tuple(shown.items()), []).append(crawler)
+        return [(names, dict(shown)) for shown, names in groups.items()]
+
+    def joined(self, cause: Cause) -> list[Cause]:
+        """The less serious causes that the same edit fixes: they are printed with it."""
+        if not cause.findings or not cause.consequences:
+            return []
+        place = cause.findings[0].evidence[:1]
+        followers = (c for c in self.consequences if c.follows == cause.id and c.findings)
+        return [c for c in followers if place[0].kind == "robots" and _same_line(c.findings[0].evidence[:1], place)]
 
     def lost_together(self) -> list[tuple[list[str], str, Evidence | None, list[str]]]:
         """Lost addresses that one edit would bring back: they, the state now, the first's line, the crawlers it holds for."""
@@ -335,6 +372,10 @@ class Verdict:
         return bool(self.lost) or any(count for one, count in tally.items() if one.value >= severity.value)
 
 
+def _same_line(one: Sequence[Evidence], other: Sequence[Evidence]) -> bool:
+    return bool(one) and (one[0].where, one[0].text) == (other[0].where, other[0].text)
+
+
 class Weighed(Protocol):
     """What has a severity, and may be accepted."""
 
@@ -362,6 +403,16 @@ def plural(count: int, one: str, many: str | None = None) -> str:
     if many is None:
         many = one + ("es" if one.endswith("ss") else "s")
     return f"{count:,} {many}"
+
+
+def verb(count: int, one: str = "is", many: str = "are") -> str:
+    """The form of a verb for a number of things."""
+    return one if count == 1 else many
+
+
+def capital(text: str) -> str:
+    """A clause as the beginning of a sentence."""
+    return text[:1].upper() + text[1:]
 
 
 def listing(names: Sequence[str], last: str = "and") -> str:

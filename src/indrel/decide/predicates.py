@@ -24,13 +24,16 @@ FILE = "(read AND NOT html AND kind NOT IN ('feed', 'search-results', 'parameter
 """Whether an address is a document that is no page: only a header can keep it out of listings."""
 
 FAILING = "(tail IN ('gone', 'broken') OR tail = 'locked' AND want = 'show' AND entry IS NOT NULL)"
-"""Whether a link leads to an error: a page behind a login is linked for those who may sign in, unless it is to be shown."""
+"""Whether a link leads to an error: a link to a page behind a login is for users who can log in, unless you want it shown."""
+
+FAILING_F = FAILING.replace("tail", "f.tail").replace("want", "f.want").replace("entry", "f.entry")
+"""The same over `f`."""
 
 TRAITS = {
     "canonical-fold": "site AND fold_how = 'canonical'", "redirect": "fold_how IN ('redirect', 'refresh')",
     "fold": "site AND fold_how IS NOT NULL", "gone": "tail = 'gone'", "broken": "tail = 'broken'", "failing": FAILING,
     "locked": "tail = 'locked'",
-    "barred": "barred > 0", "noindex": "noindex > 0", "nofollow": "nofollow > 0", "shut": "barred > 0 OR noindex > 0",
+    "barred": "barred > 0", "noindex": "noindex > 0", "nofollow": "nofollow > 0", "shut": "barred > 0 OR noindex > 0 OR tail = 'locked'",
     "hide": "want = 'hide'", "lock": "want = 'lock'", "drop": "want = 'drop'", "stated": "entry IS NOT NULL", "closed": "closed",
 }  # fmt: skip
 """What an address may be, as it is decided: a check whose every finding rests on one is not asked where none is so."""
@@ -109,21 +112,26 @@ class Terms:
         says = f"marks & {int(Mark.SAYS_EMPTY)} > 0 OR marks & {int(Mark.SAYS_ERROR)} > 0"
         return f"html AND status = 200 AND kind IN ({quoted_list(ARCHIVES)}) AND own_words <= {LITTLE} AND ({says} OR own_links = 0)"
 
+    def form(self, row: str, path: str = "") -> str:
+        """What the variants of one page have in common, as SQL over a row of `fact`: host without `www`, path without parameters,
+        slash, index file and ending, in lower case."""
+        host = f"regexp_replace({row}.origin, '^https?://(www\\.)?', '')"
+        path = path or f"split_part({row}.path, '?', 1)"
+        return f"lower({host} || regexp_replace(regexp_replace({path}, '/(index\\.(html?|php))?$', ''), '\\.(html?|php)$', ''))"
+
+    def by_pattern(self, row: str) -> str:
+        """Whether the want of a row is not stated for that one URL."""
+        exact = ", ".join(str(number) for number, entry in enumerate(self.intent.wants) if entry.names_one)
+        return f"coalesce({row}.entry, -1) NOT IN ({exact or -2})"
+
     @property
     def another_form(self) -> str:
-        """Whether an address `f` that a pattern reaches is but another form of the page `t` that it folds into: with `http`,
-        without `www` or the slash, a variant of its parameters, the start page of a site that begins in a folder. A pattern
-        that wants the page shown is met by it."""
-
-        def form(path: str, of: str) -> str:
-            host = f"regexp_replace({of}.origin, '^https?://(www\\.)?', '')"
-            return f"{host} || regexp_replace({path}, '/(index\\.(html?|php))?$', '')"
-
-        exact = ", ".join(str(number) for number, entry in enumerate(self.intent.wants) if entry.names_one)
-        there = form("t.path", "t")
-        return f"""f.entry NOT IN ({exact or -1}) AND NOT f.listed AND NOT f.named
-            AND (f.fold_how IN ('redirect', 'refresh') AND (f.start AND t.site OR {form("f.path", "f")} = {there})
-            OR f.kind = 'parameter-variant' AND {form("split_part(f.path, '?', 1)", "f")} = {there})"""
+        """Whether a URL `f` that a pattern wants shown is only a variant of the page `t` that it leads to: the pattern means the
+        page."""
+        whole = f"{self.form('f', 'f.path')} = {self.form('t', 't.path')}"
+        return f"""{self.by_pattern("f")} AND NOT f.listed AND NOT f.named
+            AND (f.fold_how IN ('redirect', 'refresh') AND (f.start AND t.site OR {whole})
+            OR (f.fold_how = 'canonical' OR f.kind = 'parameter-variant') AND {self.form("f")} = {self.form("t")})"""
 
     @property
     def expired(self) -> str:

@@ -123,7 +123,8 @@ def _canonicals(site: Site) -> None:
         links([(f"/faq/{q}/", q) for q in QUESTIONS] + [("/news/page/2/", "Older news")]),
         canonical=at("/faq/"),
     )
-    put[at("/news/page/2/")] = page("News, page 2", "<p>Older news.</p>", canonical=at("/news/"))
+    put[at("/news/page/2/")] = page("News, page 2", "<p>Older news:</p>" + links([("/news/", "Newer news"), ("/faq/", "Questions")]),
+                                  canonical=at("/news/"))  # fmt: skip
     put[at("/cy/")] = page(
         "Cabanau", "<p>Pedwar cwt ar ddeg.</p>", canonical=at("/cy/"),
         head=f'<link rel="alternate" hreflang="en" href="{at("/huts/over-sarn/?view=map")}">',

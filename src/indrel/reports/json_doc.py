@@ -29,11 +29,12 @@ def document(verdict: Verdict, site: Site) -> dict[str, Any]:
         "counts": {
             "addresses": verdict.addresses,
             "states": verdict.states,
-            "folded_by": site.folded_by(),
+            "folded_by": verdict.folded_by,
             "findings": {s.word: verdict.count(s) for s in Severity},
+            "consequences": sum(c.count for c in verdict.consequences),
         },
         "skipped_checks": [{"check": s.check, "because": s.because} for s in verdict.skipped],
-        "causes": [c.as_json() for c in verdict.causes],
+        "causes": [c.as_json() for c in (*verdict.causes, *verdict.consequences)],
         "findings": [],
     }
     doc["crawler_matrix"] = [row.as_json() for row in site_matrix(site)]
@@ -65,6 +66,8 @@ def _findings(verdict: Verdict) -> Iterator[dict[str, object]]:
         if verdict.baseline:
             row["new"] = verdict.is_new(finding)
         yield row
+    for cause in verdict.consequences:
+        yield from (f.as_json() for f in cause.findings)
 
 
 def pieces(document: object, name: str, values: Iterable[object]) -> Iterator[bytes]:

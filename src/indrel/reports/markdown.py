@@ -1,4 +1,4 @@
-"""The verdict as Markdown, for a ticket or a pull request: sentence, causes, mends; with a baseline, of what is new."""
+"""The verdict as Markdown, for a ticket or a pull request: first line, causes, fixes; with a baseline, only what is new."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ import re
 from indrel.base.plain import safe
 from indrel.core.model import Cause, Severity, Verdict, plural
 from indrel.decide.site import Site
-from indrel.reports.terminal import HEADINGS, sentence, short
+from indrel.reports.terminal import A_CAUSE, GLOSSES, HEADINGS, said_of, sentence, short
 
 MOST_LOST = 10
 MOST_CAUSES = 60
@@ -15,7 +15,7 @@ EXAMPLES = 5
 NOTES = 3
 
 
-_PLACE = re.compile(r"(?:https?://|www\.|(?:[\w-]+\.)+[A-Za-z]{2,})[^\s,;()<>\"“”`]*", re.IGNORECASE)
+_PLACE = re.compile(r"(?:https?://|www\.|/?(?:[\w-]+\.)+[A-Za-z]{2,})[^\s,;()<>\"“”`]*", re.IGNORECASE)
 """A URL, a host or a file's name: a reader of Markdown would make a link of it."""
 
 _LIVE = re.compile(r"[@#:!~%$&^](?=\S)")
@@ -64,9 +64,10 @@ def render(verdict: Verdict, site: Site) -> bytes:
         )
         lines.append(f"- **lost**{who}: {named}{more} {'is' if len(urls) == 1 else 'are'} {after}{line}")
     verdict = verdict.fresh()
-    lines += [f"**The check {c.check} crashed:** its findings are missing." for c in verdict.crashed]
-    for names, counts in verdict.states_together():
-        lines.append(f"- {', '.join(map(code, names))}: " + ", ".join(f"{state} {count:,}" for state, count in counts))
+    lines += [f"**The check {c.check} crashed**, so its findings are missing." for c in verdict.crashed]
+    lines += _states(verdict)
+    if any(not c.accepted for c in verdict.causes):
+        lines += ["", A_CAUSE]
     shown = 0
     for severity in Severity:
         causes = [c for c in verdict.causes if c.severity is severity and not c.accepted]
@@ -75,7 +76,7 @@ def render(verdict: Verdict, site: Site) -> bytes:
         lines += ["", f"## {HEADINGS[severity]}", ""]
         room = max(0, MOST_CAUSES - shown)
         for cause in causes[:room]:
-            lines += _cause(cause, site.base_origin)
+            lines += _cause(cause, site.base_origin, verdict.joined(cause))
         if len(causes) > room:
             lines += [f"and {plural(len(causes) - room, 'more cause')}.", ""]
         shown += len(causes)
@@ -87,23 +88,37 @@ def render(verdict: Verdict, site: Site) -> bytes:
             for c in accepted
         ]
     if verdict.skipped:
-        lines += ["", "## Left out", ""]
+        lines += ["", "## Skipped", ""]
         lines += [f"- {s.check}: {text(s.because)}" for s in verdict.skipped]
     return ("\n".join(lines) + "\n").encode("utf-8", "backslashreplace")
 
 
-def _cause(cause: Cause, origin: str) -> list[str]:
+def _states(verdict: Verdict) -> list[str]:
+    """The table of states, with what each means."""
+    groups = verdict.states_together()
+    states = [s for s in GLOSSES if any(s in seen for _, seen in groups)]
+    if not states:
+        return []
+    return [
+        "| | " + " | ".join(f"{s.value} ({GLOSSES[s]})" for s in states) + " |",
+        "|---" * (len(states) + 1) + "|",
+        *(
+            f"| {', '.join(map(code, names))} | " + " | ".join(seen.get(s, "0") for s in states) + " |"
+            for names, seen in groups
+        ),
+    ]
+
+
+def _cause(cause: Cause, origin: str, joined: list[Cause]) -> list[str]:
     first = cause.findings[0]
-    count = f", {cause.count:,} ×" if cause.count > 1 else ""
-    lines = [
-        f"### {cause.short} {cause.check} in {code(cause.section)}{count}", "",
-        prose(first.message if cause.count == 1 else cause.summary), "",
-    ]  # fmt: skip
+    lines = [f"### {prose(said_of(cause))}", "", f"{cause.check}, cause {code(cause.short)}", ""]
     for evidence in first.evidence[:3]:
         where = short(evidence.where, origin) + (f":{evidence.line}" if evidence.line else "")
-        lines.append(f"- {code(where)} {code(evidence.text)}")
+        lines.append(f"- set by {code(where)} {code(evidence.text)}")
+    lines += [f"- also: {prose(said_of(one))} ({one.check})" for one in joined]
     urls = [f.url for f in cause.findings]
     if cause.count > 1 or urls[0] != first.evidence[0].where:
         more = f" and {len(urls) - EXAMPLES:,} more" if len(urls) > EXAMPLES else ""
-        lines.append("- at " + ", ".join(code(short(u, origin)) for u in urls[:EXAMPLES]) + more)
-    return [*lines, "", f"**Mend:** {prose(cause.mend)}", ""]
+        lines.append("- on " + ", ".join(code(short(u, origin)) for u in urls[:EXAMPLES]) + more)
+    tried = f" Tried on this audit: {prose(cause.proof)}." if cause.proof else ""
+    return [*lines, "", f"**Fix:** {prose(cause.mend)}{tried}", ""]

@@ -1,8 +1,7 @@
-"""The verdict for a terminal: what is wrong in one sentence, what to do first, then every cause."""
+"""The verdict for a terminal: the first line, the states, what to fix first; or every cause."""
 
 from __future__ import annotations
 
-import re
 import textwrap
 from collections import Counter
 from collections.abc import Iterable, Sequence
@@ -13,7 +12,7 @@ from rich.text import Text
 
 from indrel.base.plain import safe, width
 from indrel.core.address import split
-from indrel.core.model import Cause, Evidence, Finding, Severity, State, Verdict, listing, plural
+from indrel.core.model import Cause, Evidence, Finding, Severity, State, Verdict, listing, plural, verb
 
 if TYPE_CHECKING:
     from indrel.decide.flow import LinkFlow
@@ -28,15 +27,22 @@ STATE_STYLES = {
 HEADINGS = {
     Severity.STOP: "Deal with these first",
     Severity.FIX: "Fix these",
-    Severity.ASK: "Is this meant?",
+    Severity.ASK: "Is this intended?",
     Severity.NOTE: "Good to know",
 }
-_TO_DO = {
-    Severity.STOP: "to deal with first", Severity.FIX: "to fix", Severity.ASK: "to ask about", Severity.NOTE: "to know",
+A_CAUSE = "Each cause is a group of findings that one edit would fix."
+GLOSSES = {
+    State.OPEN: "indexable", State.HIDDEN: "noindex", State.FOLDED: "redirect / canonical", State.BARRED: "robots.txt",
+    State.GONE: "4xx", State.BROKEN: "5xx, soft 404", State.LOCKED: "401, 403", State.UNREAD: "not crawled",
 }  # fmt: skip
+"""The states in the trade's words, in the order in which they are shown."""
+
 NARROW = 60
-FIRST, AT_LEAST, ROOM = 10, 5, 26
+FIRST, AT_LEAST, ROOM = 10, 5, 25
 """Causes on the first screen: at most, at least, and the lines after which no further one begins."""
+
+BY_CHECK = 4
+"""Checks that are named of each severity that the first screen has no room for."""
 
 
 def host_of(verdict: Verdict) -> str:
@@ -45,29 +51,25 @@ def host_of(verdict: Verdict) -> str:
 
 
 def to_do(severities: Iterable[Severity]) -> str:
-    """How many there are of each severity, by what the reader does: `4 to fix and 2 to ask about`."""
+    """How many there are of each severity: `4 fix and 2 ask`."""
     counts = Counter(severities)
-    return listing([f"{counts[s]:,} {told}" for s, told in _TO_DO.items() if counts[s]])
+    return listing([f"{counts[s]:,} {s.word}" for s in Severity if counts[s]])
 
 
 def sentence(verdict: Verdict) -> str:
-    """The verdict in one sentence; with a baseline, what became worse since and what is new."""
+    """The first line; with a baseline, what got worse since then and what is new."""
     told = verdict.headline
     if verdict.baseline is None:
         return told.sentence
     shown = verdict.fresh()
     grave = sum(1 for f in shown.findings if f.severity in (Severity.STOP, Severity.FIX) and not f.accepted)
     lost = len({one.url for one in verdict.lost})
-    parts = []
-    if lost:
-        parts.append(
-            f"{plural(lost, 'wanted address', 'wanted addresses')} open before {'is' if lost == 1 else 'are'} lost now"
-        )
-    new = plural(len(shown.findings), "new finding") + (f", {grave:,} to fix," if grave else "")
-    parts.append(new if shown.findings else "nothing new")
+    parts = [f"{plural(lost, 'wanted page')} lost"] if lost else []
+    new = plural(len(shown.findings), "new finding") + (f" ({grave:,} fix or stop)" if grave else "")
+    parts.append(new if shown.findings else "no new finding")
     before = len(verdict.findings) - len(shown.findings)
-    rest = f"; {plural(before, 'finding was', 'findings were')} there before" if before else ""
-    return f"{told.subject}: {listing(parts)} since {verdict.baseline}{rest}; in all, {told.said}."
+    unchanged = f" Unchanged: {plural(before, 'finding')}." if before else ""
+    return f"{told.subject}: Since {verdict.baseline}: {', '.join(parts)}.{unchanged} Overall: {told.said}."
 
 
 class Terminal:
@@ -107,6 +109,14 @@ class Terminal:
             self.printed += 1
             self.console.print(Text(" " * hang if number else "").append_text(line), soft_wrap=True)
 
+    def row(self, *cells: tuple[str, str]) -> None:
+        """A row of a table: styled cells of the right width."""
+        kept = list(cells)
+        while len(kept) > 1 and not kept[-1][0].strip():
+            kept.pop()
+        last, style = kept.pop()
+        self.pieces(*kept, (last.rstrip(), style), hang=4)
+
     # ---------------------------------------------------------------- the whole verdict
 
     def verdict(
@@ -118,9 +128,9 @@ class Terminal:
         flow: LinkFlow | None = None,
         sitemaps: Sequence[SitemapStates] = (),
     ) -> None:
-        """One screen: sentence, states, what to do first, how to see the rest; with `everything`, all there is.
+        """One screen: first line, states, what to fix first, how to see the rest; with `everything`, all there is.
 
-        With a baseline the causes are those of what is new, unless `everything` is asked for.
+        With a baseline, only causes of new findings are shown, unless `everything` is asked for.
         """
         self.line(sentence(verdict), "bold")
         self._lost(verdict, origin)
@@ -129,7 +139,7 @@ class Terminal:
         for note in verdict.notes[: None if everything else 3]:
             self.line(f"Note: {note}.", "yellow", hang=6)
         for crash in verdict.crashed:
-            self.line(f"The check {crash.check} crashed ({crash.because}): its findings are missing.", "bold red")
+            self.line(f"The check {crash.check} crashed ({crash.because}), so its findings are missing.", "bold red")
         self.console.print()
         self.states(verdict)
         if not everything:
@@ -145,7 +155,7 @@ class Terminal:
         self._left_out(verdict)
 
     def _lost(self, verdict: Verdict, origin: str) -> None:
-        """What was open in the baseline and is lost now, by what does it."""
+        """Wanted pages that were open in the baseline and are lost now, by the line that causes it."""
         groups = verdict.lost_together()
         for urls, after, evidence, crawlers in groups[:FIRST]:
             who = "" if len(crawlers) == len(verdict.crawlers) else f" for {listing(crawlers)}"
@@ -157,59 +167,116 @@ class Terminal:
             self.line(f"and {len(groups) - FIRST:,} more (--json shows all)", "dim", indent=2)
 
     def _first(self, verdict: Verdict, origin: str) -> None:
-        """What to do first, a few lines each, and what more there is."""
+        """What to fix first, a few lines each; what remains, by check; and the commands that lead on."""
         counted = [c for c in verdict.causes if not c.accepted]
-        grave = [c for c in counted if c.severity in (Severity.STOP, Severity.FIX)]
-        shown = (grave or [c for c in counted if c.severity is Severity.ASK])[: 1 if verdict.headline.whole else FIRST]
+        serious = [c for c in counted if c.severity is not Severity.NOTE]
+        shown = serious[: 1 if verdict.headline.whole else FIRST]
         if shown:
             self.console.print()
-            self.line("What to do first" if grave else "What to ask yourself", "bold")
+            first = shown[0].severity is not Severity.ASK
+            self.pieces(("Fix these first" if first else "Are these intended?", "bold"), (f"  {A_CAUSE}", "dim"))
         top = self.printed
         for number, cause in enumerate(shown):
             room = number < AT_LEAST or self.printed - top < ROOM
             if not room and cause.severity is not Severity.STOP:
                 shown = shown[:number]
                 break
-            self._in_brief(cause, origin)
-        rest = [c for c in counted if c not in shown]
-        self.console.print()
-        if rest:
-            told = to_do(c.severity for c in rest)
-            self.line(f"And {plural(len(rest), 'more cause')}: {told}. All of them: --all, or -o report.html", "dim")
-        if verdict.skipped:
-            self.line(f"{plural(len(verdict.skipped), 'check')} could not be made (--all says which and why).", "dim")
+            self._in_brief(cause, origin, verdict.joined(cause))
+        self._rest([c for c in counted if c not in shown], bool(shown))
+        self._onward(verdict)
 
-    def _in_brief(self, cause: Cause, origin: str) -> None:
+    def _rest(self, rest: list[Cause], more: bool) -> None:
+        """What the screen has no room for, by check."""
+        if not rest:
+            return
+        self.console.print()
+        said = plural(len(rest), "more cause" if more else "cause")
+        self.line(f"{said} ({to_do(c.severity for c in rest)}), by check:", "bold")
+        for severity in Severity:
+            counts = Counter[str]()
+            for cause in rest:
+                if cause.severity is severity:
+                    counts[cause.check] += cause.count
+            if counts:
+                top = [f"{check} {count:,}" for check, count in counts.most_common(BY_CHECK)]
+                others = f" and {plural(len(counts) - BY_CHECK, 'more check')}" if len(counts) > BY_CHECK else ""
+                self.pieces((f"  {severity.word:<5}", STYLES[severity]), (f"{', '.join(top)}{others}", ""))
+
+    def _onward(self, verdict: Verdict) -> None:
+        """The commands that lead on from the first screen."""
+        ways = [("--all, or indrel report -o report.html", "every cause with its pages")]
+        if verdict.headline.exposed:
+            ways.insert(
+                0,
+                (
+                    "indrel list --exposed",
+                    f"the {plural(verdict.headline.exposed, 'unwanted page')} that can be indexed",
+                ),
+            )
+        if verdict.headline.lost:
+            ways.insert(
+                0, ("indrel list --lost", f"the {plural(verdict.headline.lost, 'wanted page')} that cannot be indexed")
+            )
+        if verdict.causes:
+            ways.append(("indrel explain URL", "one page: why it is in its state, and what would change it"))
+        self.console.print()
+        for command, what in ways:
+            self.pieces((f"{command:<40}", ""), (what, "dim"))
+        if verdict.skipped:
+            were = verb(len(verdict.skipped), "was", "were")
+            self.line(f"{plural(len(verdict.skipped), 'check')} {were} skipped (--all shows which, and why).", "dim")
+
+    def _in_brief(self, cause: Cause, origin: str, joined: Sequence[Cause] = ()) -> None:
+        self._title(cause)
         first = cause.findings[0]
-        said = first.message if cause.count == 1 else cause.summary
-        count = f"{cause.count:,} × " if cause.count > 1 else ""
-        where = f"  {short(first.url, origin)}" if cause.count == 1 else f"  in {_sections(cause)}"
-        if cause.count == 1 and first.evidence and first.evidence[0].where == first.url:
-            where = ""  # the place is named just below
-        self.pieces(
-            (f"  {cause.short:<5}  ", "dim"),
-            (f"{count}{cause.check}", STYLES[cause.severity]),
-            (f"{where}: {said}", ""),
-            hang=7,
-        )
-        # two texts say something only side by side
+        # two texts make sense only together
         shown = 2 if first.evidence and first.evidence[0].kind == "text" else 1
         for evidence in first.evidence[:shown]:
             self.evidence(evidence, origin)
-        self.line(f"mend  {cause.mend}", "green", indent=7, hang=6)
+        for one in joined:
+            self.pieces(("       also    ", "dim"), (said_of(one), ""), (f"  {one.check}", "dim"))
+        self._fix(cause)
 
-    def states(self, verdict: Verdict) -> None:
-        """How many addresses are in each state, a line for all crawlers that see the same."""
+    def _title(self, cause: Cause, sections: bool = True) -> None:
+        """The sentence, then the check."""
+        explains = f", explains {cause.consequences:,} more" if cause.consequences else ""
+        self.pieces(
+            (f"  {cause.short:<5}  ", "dim"),
+            (said_of(cause, sections), STYLES[cause.severity]),
+            (f"  {cause.check}{explains}", "dim"),
+            hang=7,
+        )
+
+    def _fix(self, cause: Cause) -> None:
+        tried = f" Tried on this audit: {cause.proof}." if cause.proof else ""
+        self.line(f"fix     {cause.mend}{tried}", "green", indent=7, hang=8)
+
+    def states(self, verdict: Verdict, glosses: bool = True) -> None:
+        """How many URLs are in each state: a table with a row for all crawlers with the same counts."""
         groups = verdict.states_together()
+        states = [s for s in GLOSSES if any(s in seen for _, seen in groups)]
+        words = {s: _two_lines(GLOSSES[s]) if glosses else ("", "") for s in states}
         label = max((width(", ".join(names)) for names, _ in groups), default=0)
+        columns = {
+            s: max(len(s), *map(len, words[s]), *(len(seen.get(s, "0")) for _, seen in groups)) + 2 for s in states
+        }
+        heads = [[(s.value, STATE_STYLES[s]) for s in states]]
+        if glosses:
+            heads += [
+                [(words[s][line], "dim") for s in states]
+                for line in range(2 if any(words[s][1] for s in states) else 1)
+            ]
+        for head in heads:
+            self.row(
+                (" " * (label + 2), ""),
+                *((f"{text:<{columns[s]}}", style) for s, (text, style) in zip(states, head, strict=True)),
+            )
         for names, seen in groups:
-            pieces = [(f"{', '.join(names):<{label}}", "bold")]
-            for state, count in sorted(seen, key=lambda pair: list(State).index(State(pair[0])), reverse=True):
-                pieces.append((f"   {state} {count:,}", STATE_STYLES[State(state)]))
-            self.pieces(*pieces)
+            cells = [(f"{seen.get(s, '0'):<{columns[s]}}", STATE_STYLES[s]) for s in states]
+            self.row((f"{', '.join(names):<{label}}  ", "bold"), *cells)
 
     def matrix(self, rows: Sequence[MatrixRow]) -> None:
-        """The crawlers that robots.txt treats otherwise than all others."""
+        """The crawlers for which robots.txt has other rules than for the rest."""
         groups: dict[tuple[str, str | None, float | None], list[str]] = {}
         for row in rows:
             if row.differs:
@@ -217,14 +284,14 @@ class Terminal:
         if not groups:
             return
         self.console.print()
-        self.pieces(("Crawlers with rules of their own", "bold"), ("  (indrel robots matrix shows all)", "dim"))
+        self.pieces(("Crawlers with rules of their own", "bold"), ("  (all: indrel robots matrix)", "dim"))
         for (purpose, group, barred), names in groups.items():
             share = "nothing" if not barred else f"{barred:.0%}"
-            self.pieces((f"  {purpose:<13}", "dim"), (f"{', '.join(names)}: ", ""), (f"{share} barred", "magenta" if barred else "green"),
-                        (f" (group {group})" if group else " (no group holds)", "dim"))  # fmt: skip
+            self.pieces((f"  {purpose:<13}", "dim"), (f"{', '.join(names)}: ", ""), (f"{share} blocked", "magenta" if barred else "green"),
+                        (f" (group {group})" if group else " (no group applies)", "dim"))  # fmt: skip
 
     def sitemaps(self, sitemaps: Sequence[SitemapStates]) -> None:
-        """What the sitemaps put forward, by state; only where some of it cannot be listed."""
+        """What the sitemaps list, by state; only if some of it cannot be indexed."""
         bad = [s for s in sitemaps if any(state != State.OPEN for state in s.states)]
         if not bad:
             return
@@ -239,7 +306,7 @@ class Terminal:
             self.line(f"and {len(bad) - 5:,} more", "dim", indent=2)
 
     def flow(self, flow: LinkFlow | None) -> None:
-        """What nofollow, noindex and errors cost: the share of link weight that ends where nothing is listed."""
+        """What nofollow, noindex and errors cost: the share of link weight that ends at pages that cannot be indexed."""
         if flow is None or flow.lost < 0.005:
             return
         fates = sorted(flow.fates.items(), key=lambda pair: -pair[1])
@@ -248,7 +315,7 @@ class Terminal:
         most = f"; most in {listing(top)}" if top else ""
         self.console.print()
         self.line(
-            f"Link weight: {flow.lost:.1%} of what the site's own links carry ends where nothing can be listed: {parts}{most}.",
+            f"Link weight: {flow.lost:.1%} of what the site's own links pass on ends at pages that cannot be indexed: {parts}{most}.",
             hang=13,
         )
 
@@ -275,37 +342,29 @@ class Terminal:
             self.cause(group[0], origin, group[1:])
 
     def cause(self, cause: Cause, origin: str, others: Sequence[Cause] = ()) -> None:
-        """One cause: its name, what it is, the line that does it, the mend, some addresses; others like it in brief."""
-        count = f"  {cause.count:,} ×" if cause.count > 1 else ""
-        pieces = [
-            (f"  {cause.short:<5}  ", "dim"),
-            (cause.check, STYLES[cause.severity]),
-            (f"  {_sections(cause)}", ""),
-            (count, "bold"),
-        ]
-        self.pieces(*pieces)
+        """One cause: its sentence, the line that causes it, the fix, some URLs; others like it in brief."""
+        self._title(cause)
         example = cause.findings[0]
-        self.line(example.message if cause.count == 1 else cause.summary, indent=7)
         if cause.count == 1 and example.url != example.evidence[0].where:
-            self.pieces(("       at    ", "dim"), (example.url, ""))
+            self.pieces(("       on      ", "dim"), (example.url, ""))
         for evidence in example.evidence[:3]:
             self.evidence(evidence, origin)
         if cause.count > 1:
             self._examples([f.url for f in cause.findings], origin)
         if cause.share is not None and cause.share >= 0.5:
             but = f", but not {listing([short(u, origin) for u in cause.others])}" if cause.others else ""
-            self.line(f"that is {cause.share:.0%} of the pages read in {cause.section}{but}", "dim", indent=13, hang=2)
+            self.line(f"This is {cause.share:.0%} of the pages read in {cause.section}{but}.", "dim", indent=15, hang=2)
         if others:
             number = sum(c.count for c in others)
             ids = _ids(others)
             urls = [f.url for c in others for f in c.findings]
-            self.pieces(("       also  ", "dim"), (f"{ids}: ", "dim"), (self._some(urls, origin, number), ""))
-        self.line(f"mend  {cause.mend}", "green", indent=7, hang=6)
+            self.pieces(("       also    ", "dim"), (f"{ids}: ", "dim"), (self._some(urls, origin, number), ""))
+        self._fix(cause)
 
     def by_check(
         self, title: str, findings: Iterable[Finding], origin: str, style: str | None = None, most: int = 1_000
     ) -> None:
-        """Findings under a title, a line each check: how grave, how many, the first place, what is said of a lone one."""
+        """Findings under a title, one line per check: severity, count, the first URL, and the message if there is only one."""
         groups: dict[tuple[Severity, str], list[Finding]] = {}
         for finding in findings:
             groups.setdefault((finding.severity, finding.check), []).append(finding)
@@ -326,18 +385,20 @@ class Terminal:
         if len(ordered) > most:
             self.line(f"and {plural(len(ordered) - most, 'more check')} (--json shows all)", "dim", indent=2)
 
-    def evidence(self, evidence: Evidence, origin: str, indent: int = 7, whole: bool = False, word: str = "by") -> None:
+    def evidence(
+        self, evidence: Evidence, origin: str, indent: int = 7, whole: bool = False, word: str = "set by"
+    ) -> None:
         """One line that shows where and what; `whole` wraps instead of cutting."""
         where = short(evidence.where, origin)
         if evidence.line:
             where += f":{evidence.line}"
         if whole:
-            self.line(f"{word:<6}{where}  {evidence.text}", indent=indent, hang=8)
+            self.line(f"{word:<8}{where}  {evidence.text}", indent=indent, hang=10)
             return
-        self.pieces((" " * indent + f"{word:<6}", "dim"), (where, ""), ("  ", ""), (evidence.text, "bold"))
+        self.pieces((" " * indent + f"{word:<8}", "dim"), (where, ""), ("  ", ""), (evidence.text, "bold"))
 
     def _examples(self, urls: list[str], origin: str) -> None:
-        self.pieces(("       at    ", "dim"), (self._some(urls, origin, len(urls)), ""))
+        self.pieces(("       on      ", "dim"), (self._some(urls, origin, len(urls)), ""))
 
     @staticmethod
     def _some(urls: list[str], origin: str, count: int) -> str:
@@ -352,7 +413,7 @@ class Terminal:
             reasons.setdefault(one.because, []).append(one.check)
         self.console.print()
         for because, names in reasons.items():
-            self.line(f"Left out: {', '.join(names)} ({because}).", "dim", hang=10)
+            self.line(f"Skipped: {', '.join(names)} ({because}).", "dim", hang=9)
 
 
 def alike(causes: list[Cause]) -> list[list[Cause]]:
@@ -361,6 +422,23 @@ def alike(causes: list[Cause]) -> list[list[Cause]]:
     for cause in causes:
         groups.setdefault((cause.check, cause.section), []).append(cause)
     return list(groups.values())
+
+
+def said_of(cause: Cause, sections: bool = True) -> str:
+    """A cause as one sentence: what is wrong, of how many URLs, and where."""
+    if cause.count == 1:
+        return cause.summary
+    where = f" in {_sections(cause)}" if sections else ""
+    return f"{cause.summary.removesuffix('.')}: {cause.count:,} URLs{where}."
+
+
+def _two_lines(gloss: str) -> tuple[str, str]:
+    """A gloss in two short lines."""
+    first, comma, rest = gloss.partition(", ")
+    if comma:
+        return f"{first},", rest
+    first, slash, rest = gloss.partition(" / ")
+    return (f"{first} /", rest) if slash else (gloss, "")
 
 
 def _ids(causes: Sequence[Cause]) -> str:
@@ -381,68 +459,15 @@ def _counted(causes: int, findings: int) -> str:
     )
 
 
-_LEAST = 12
-"""Columns of a table are not cut below this."""
-
-
 def short(url: str, origin: str) -> str:
-    """An address without the site's own origin."""
+    """A URL without the site's own origin."""
     return url[len(origin) :] if url.startswith(origin + "/") else url
 
 
 def states_shown(states: dict[str, str]) -> str:
-    """The states of one address in few words: the commonest, then the crawlers that differ."""
+    """The states of one URL in few words: the most common one, then the crawlers that differ."""
     groups: dict[str, list[str]] = {}
     for crawler, state in states.items():
         groups.setdefault(state, []).append(crawler)
     first, *others = sorted(groups.items(), key=lambda pair: -len(pair[1]))
     return "; ".join([first[0], *(f"{state}: {' '.join(names)}" for state, names in others)])
-
-
-def table(
-    terminal: Terminal, heads: Iterable[str], rows: list[list[str]], styles: dict[str, str] | None = None
-) -> None:
-    """Aligned columns; in a terminal the widest gives way and goes on in further lines. `styles` colour cells by their text."""
-    titles = list(heads)
-    cells = [[safe(c) for c in row] for row in rows]
-    widths = [max([width(t), *(width(row[i]) for row in cells)]) for i, t in enumerate(titles)]
-    if terminal.cuts:
-        over = sum(widths) + 2 * (len(widths) - 1) - terminal.width
-        while over > 0 and max(widths) > _LEAST:
-            widths[widths.index(max(widths))] -= 1
-            over -= 1
-    for row, style in [(titles, "bold"), *((r, "") for r in cells)]:
-        parts = [_wrapped(cell, columns) for cell, columns in zip(row, widths, strict=True)]
-        for line in range(max(map(len, parts))):
-            text = Text()
-            for i, (part, columns) in enumerate(zip(parts, widths, strict=True)):
-                shown = part[line] if line < len(part) else ""
-                pad = " " * (columns - width(shown) + 2) if i < len(row) - 1 else ""
-                text.append(shown, style or (styles or {}).get(row[i], ""))
-                text.append(pad)
-            text.rstrip()
-            terminal.console.print(text, soft_wrap=True)
-
-
-def _wrapped(cell: str, columns: int) -> list[str]:
-    """A cell in as many lines as it needs, broken behind spaces and slashes where that can be."""
-    if width(cell) <= columns:
-        return [cell]
-    words = [
-        p
-        for w in re.findall(r"\S+\s*", cell)
-        for p in ([w] if width(w.rstrip()) <= columns else re.findall(r"[^/]*/?", w))
-    ]
-    lines, line = [], ""
-    for piece in words:
-        while width(line) + width(piece.rstrip()) > columns:
-            if line.strip():
-                lines.append(line.rstrip())
-                line = ""
-            if width(piece) > columns:
-                lines.append(piece[:columns])
-                piece = piece[columns:]
-            elif not line:
-                break
-        line += piece
-    return [*lines, line] if line.strip() else lines

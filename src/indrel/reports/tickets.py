@@ -1,4 +1,4 @@
-"""Draft tickets: one Markdown file a cause, for a developer who does not know search engines."""
+"""Draft tickets: one Markdown file per cause, for a developer who does not know search engines."""
 
 from __future__ import annotations
 
@@ -8,10 +8,10 @@ from collections.abc import Iterable
 
 from indrel.base.plain import safe
 from indrel.checks import checks
-from indrel.core.model import Cause, Evidence, Severity, Verdict, plural
+from indrel.core.model import Cause, Evidence, Severity, Verdict, plural, verb
 from indrel.decide.site import Site
 from indrel.reports.markdown import code, prose, text
-from indrel.reports.terminal import short
+from indrel.reports.terminal import said_of, short
 
 MOST_URLS = 30
 
@@ -19,37 +19,42 @@ MOST_URLS = 30
 def draft(verdict: Verdict, site: Site, least: Severity = Severity.ASK) -> dict[str, bytes]:
     """Tickets by file name, for the causes from a severity on that are not accepted."""
     return {
-        f"{c.rank:04}-{c.check}.md": _ticket(c, site).encode("utf-8", "backslashreplace")
+        f"{c.rank:04}-{c.check}.md": _ticket(c, site, verdict.joined(c)).encode("utf-8", "backslashreplace")
         for c in verdict.causes
         if c.severity.value >= least.value and not c.accepted
     }
 
 
-def _ticket(cause: Cause, site: Site) -> str:
+def _ticket(cause: Cause, site: Site, joined: list[Cause]) -> str:
     about, first = checks()[cause.check], cause.findings[0]
-    what = first.message if cause.count == 1 else cause.summary
     lines = [
-        f"# {cause.check}: {prose(what.rstrip('.'))}", "",
-        f"{plural(cause.count, 'address', 'addresses')} in {code(cause.section or '/')}, "
-        f"severity {cause.severity.word}, cause {code(cause.short)}.", "",
-        "## What is wrong", "", prose(about.why), "",
-        "## Where it comes from", "",
+        f"# {prose(said_of(cause, sections=False).removesuffix('.'))}", "",
+        f"{plural(cause.count, 'URL')} in {code(cause.section or '/')}. "
+        f"Severity {cause.severity.word}, check {cause.check}, cause {code(cause.short)}.", "",
+        "## Why it matters", "", prose(about.why), "",
+        "## Where it is set", "",
         *(_place(e, site.base_origin) for e in first.evidence[:4]), "",
-        "## What to do", "", prose(cause.mend), "",
     ]  # fmt: skip
-    change = about.change.of(first) if about.change else None
-    if change:
-        lines += ["Now:", "", *_block(change[0]), "", "Instead:", "", *_block(change[1]), ""]
-    lines += ["## Which addresses", ""]
+    for one in joined:
+        lines += [f"The same line also causes: {prose(said_of(one, sections=False))} ({one.check})", ""]
+    lines += ["## Fix", "", prose(cause.mend), ""]
+    if cause.proof:
+        lines += [f"Tried on the pages of this audit: {prose(cause.proof)}.", ""]
+    if cause.now:
+        lines += ["Now:", "", *_block(cause.now), "", "Instead:", "", *_block(cause.instead), ""]
+    lines += ["## URLs", ""]
     lines += [f"- {code(f.url)}" for f in cause.findings[:MOST_URLS]]
     if cause.count > MOST_URLS:
         lines.append(f"- and {cause.count - MOST_URLS:,} more")
     if cause.share is not None and cause.others:
         others = ", ".join(code(short(u, site.base_origin)) for u in cause.others)
-        verb = "do" if len(cause.others) > 1 else "does"
-        lines += ["", f"That is {cause.share:.0%} of the pages read in this section; {others} {verb} not have it."]
+        do = verb(len(cause.others), "does", "do")
+        lines += [
+            "",
+            f"This is {cause.share:.0%} of the pages read in this section; {others} {do} not have the problem.",
+        ]
     lines += ["", "## How to check", "", *_block("\n".join(_commands(cause, site))), ""]
-    lines += [f"Rests on: {text(about.rests_on)}", ""]
+    lines += [f"Source: {text(about.rests_on)}", ""]
     return "\n".join(lines)
 
 
@@ -64,20 +69,20 @@ def _block(value: str) -> list[str]:
 
 
 def _commands(cause: Cause, site: Site) -> Iterable[str]:
-    """What shows that it is mended, run beside the snapshot."""
+    """Commands that show whether it is fixed, run in the folder of the snapshot."""
     first, snapshot = cause.findings[0], site.snapshot.path
     if site.traits.can_ask_again:
-        yield "# asks again just for these; ends with 0 when all is mended"
+        yield "# fetches only these URLs again; the exit code is 0 once all of them are fixed"
         yield f"indrel recheck {_quoted(str(snapshot))} --cause {cause.short}"
     else:
-        yield "# reads the build again, and shows what is left"
+        yield "# reads the build again and shows what remains"
         yield f"indrel audit {_quoted(str(site.meta['source']['location']))} --base {_quoted(site.base)}"
     if first.url.endswith("/robots.txt") and "://" in first.url:
         yield f"indrel robots check {_quoted(first.url)}"
     elif first.url.startswith(("http://", "https://")):
         yield f"indrel explain {_quoted(first.url)}"
     if draft := checks()[cause.check].draft:
-        yield f"# a proposal, tried on every known address\nindrel draft {draft} {_quoted(str(snapshot))}"
+        yield f"# a proposal, tried on every known URL\nindrel draft {draft} {_quoted(str(snapshot))}"
     yield f"indrel checks {cause.check}"
 
 

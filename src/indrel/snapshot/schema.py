@@ -11,7 +11,7 @@ from collections.abc import Mapping
 from functools import cache
 from typing import Any, NamedTuple
 
-VERSION = 7
+VERSION = 8
 
 TABLES: dict[str, dict[str, str]] = {
     # JSON values by name: schema, source, started, finished, complete, crawlers ...
@@ -146,11 +146,13 @@ DECIDED: dict[str, dict[str, str]] = {
     "cause": {
         "id": "INTEGER", "name": "VARCHAR", "check_id": "VARCHAR", "cls": "VARCHAR", "severity": "UTINYINT", "section": "VARCHAR",
         "sections": "VARCHAR", "count": "INTEGER", "summary": "VARCHAR", "mend": "VARCHAR", "share": "DOUBLE", "others": "VARCHAR[]",
+        "relation": "VARCHAR", "follows": "VARCHAR", "consequence": "BOOLEAN", "consequences": "INTEGER", "now": "VARCHAR",
+        "instead": "VARCHAR", "proof": "VARCHAR",
     },
     "finding": {
         "id": "INTEGER", "cause": "VARCHAR", "check_id": "VARCHAR", "cls": "VARCHAR", "severity": "UTINYINT", "url": "VARCHAR",
         "crawlers": "VARCHAR[]", "message": "VARCHAR", "also": "VARCHAR[]", "section": "VARCHAR", "accepted": "VARCHAR",
-        "until": "VARCHAR",
+        "until": "VARCHAR", "follows": "VARCHAR", "consequence": "BOOLEAN",
     },
     "shown": {
         "finding": "INTEGER", "rank": "UTINYINT", "kind": "VARCHAR", "file": "VARCHAR", "line": "INTEGER", "text": "VARCHAR",
@@ -169,13 +171,23 @@ class Format(NamedTuple):
     decided: Mapping[str, Mapping[str, str]]
 
 
+def _before_8() -> Format:
+    """Causes had neither relations nor consequences."""
+    later = ("relation", "follows", "consequence", "consequences", "now", "instead", "proof")
+    cause, finding = (
+        {name: kind for name, kind in DECIDED[table].items() if name not in later} for table in ("cause", "finding")
+    )
+    return Format(TABLES, {**DECIDED, "cause": cause, "finding": finding})
+
+
 def _before_7() -> Format:
     """Causes were numbered in order of harm."""
-    cause = {name: kind for name, kind in DECIDED["cause"].items() if name != "name"}
-    return Format(TABLES, {**DECIDED, "cause": cause, "finding": {**DECIDED["finding"], "cause": "INTEGER"}})
+    had = _before_8().decided
+    cause = {name: kind for name, kind in had["cause"].items() if name != "name"}
+    return Format(TABLES, {**had, "cause": cause, "finding": {**had["finding"], "cause": "INTEGER"}})
 
 
-FORMATS: dict[int, Format] = {6: _before_7(), 7: Format(TABLES, DECIDED)}
+FORMATS: dict[int, Format] = {6: _before_7(), 7: _before_8(), 8: Format(TABLES, DECIDED)}
 """By number; a format's facts never change, what it lacks of later ones is unknown."""
 
 REASONS = ("robots", "tag", "header", "canonical", "redirect", "status")

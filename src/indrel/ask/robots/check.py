@@ -15,7 +15,7 @@ from indrel.core.crawlers import Crawler
 from indrel.core.model import Finding, Skipped
 
 NOT_OF_THE_FILE = ("barred-unread", "listed-barred", "barred-noindex", "barred-canonical")
-TOPICS = ("robots", "robots_lines", "robots_reach")
+TOPICS = ("robots", "robots_lines", "robots_pages", "robots_reach")
 
 
 @dataclass(frozen=True)

@@ -1,4 +1,4 @@
-"""What addresses answer: errors that look like pages, pages that change with the crawler that asks."""
+"""Responses: errors that look like pages, and pages that differ by user agent."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from indrel.checks.topics.rendering import WRONG, looks, missed, sampled
 from indrel.checks.topics.wants import page_texts
 from indrel.core.address import split
 from indrel.core.answers import status_text
-from indrel.core.model import CheckClass, Evidence, Severity, listing
+from indrel.core.model import CheckClass, Evidence, Severity, State, capital, listing, verb
 from indrel.decide.site import Site
 
 
@@ -26,12 +26,12 @@ from indrel.decide.site import Site
     change=NOT_FOUND,
 )
 def missing_answers_200(site: Site) -> Iterator[Hit]:
-    """A made-up address is not answered with 404.
+    """A URL that cannot exist returns 200 or redirects to the home page.
 
-    Why: Crawlers cannot tell error pages from real ones, so gone pages stay listed and junk is fetched without end.
-    Mend: Answer addresses that do not exist with 404 or 410, whatever page is shown to visitors.
-    Rests on: RFC 9110 section 15.5.5: 404 says that there is nothing at an address.
-    Evidence: The made-up address and its status.
+    Why: Crawlers cannot tell error pages from real ones, so removed pages stay indexed and junk is fetched without end.
+    Fix: Return 404 or 410 for URLs that do not exist, whatever page visitors see.
+    Source: RFC 9110 section 15.5.5: 404 means that there is no page at a URL.
+    Evidence: The URL that cannot exist, and its status.
     """
     for origin, url, status, final, final_status in site.rows(
         "SELECT origin, url, status, final, final_status FROM probe WHERE folder IS NULL ORDER BY origin"
@@ -41,15 +41,15 @@ def missing_answers_200(site: Site) -> Iterator[Hit]:
         if final_status != 200 or not (status == 200 or to_start or path in final) or site.is_closed(origin):
             continue
         evidence = [Evidence("status", url, None, status_text(status, None))]
-        message = "a made-up address answers 200, as if it existed"
+        message = "A URL that cannot exist returns 200, as if it existed."
         if status != 200:
             evidence.append(Evidence("status", final, None, status_text(final_status, None)))
-            message = f"a made-up address leads to {'the start page' if to_start else final} instead of a 404"
+            message = f"A URL that cannot exist redirects to {'the home page' if to_start else final} instead of returning 404."
         yield Hit(origin + "/", site.all_mask, message, tuple(evidence))
 
 
 class _Disguised(NamedTuple):
-    """An error page that answers 200: whether a made-up address (`probe`) gets it too, and who leads there."""
+    """An error page that returns 200: whether a URL that cannot exist (`probe`) gets it too, and what leads there."""
 
     id: int
     url: str
@@ -66,17 +66,18 @@ class _Disguised(NamedTuple):
     CheckClass.CONFLICT,
     Severity.FIX,
     follows=Follows.NEEDED_VISIT,
+    reports=State.BROKEN,
     needs=(Need.LIVE,),
     feeds=("page",),
     change=NOT_FOUND,
 )
 def soft_missing(site: Site) -> Iterator[Hit]:
-    """An error or “nothing here” page is answered with 200.
+    """An error or "nothing here" page returns 200 (soft 404).
 
-    Why: Crawlers take it for a page; engines find out in the end and treat it as an error, after many fetches.
-    Mend: Answer 404 or 410 (or redirect to what took its place) where there is nothing.
-    Rests on: RFC 9110 section 15.5.5: 404 says that there is nothing at an address.
-    Evidence: The status, what the page says, and the made-up address that gets the same page.
+    Why: Crawlers take it for a page. Engines find out in the end and treat it as an error, after many fetches.
+    Fix: Return 404 or 410 (or redirect to the page that replaced it) if there is no page.
+    Source: RFC 9110 section 15.5.5: 404 means that there is no page at a URL.
+    Evidence: The status, the text of the page, and the URL that cannot exist and gets the same page.
     """
     found = site.named(
         _Disguised,
@@ -94,17 +95,22 @@ def soft_missing(site: Site) -> Iterator[Hit]:
             continue
         shown = [Evidence("status", one.url, None, status_text(one.status, None)), told[one.id]]
         if one.matches:
-            shown.append(Evidence("status", one.probe, None, "a made-up address gets the same page"))
-            message = "answers 200 with the page that a made-up address gets"
+            shown.append(Evidence("status", one.probe, None, "a URL that cannot exist gets the same page"))
+            message = "The page returns 200, but it is the page that a URL that cannot exist gets"
         else:
-            message = f"answers 200, but says “{told[one.id].text}”, and has next to nothing else"
+            message = f"The page returns 200, but it only says “{told[one.id].text}”"
         named = ["the sitemap lists it"] * one.listed + ["pages link to it"] * one.linked
-        yield Hit(one.url, one.crawlers, "; ".join([message, *([listing(named)] if named else [])]), tuple(shown))
+        yield Hit(
+            one.url,
+            one.crawlers,
+            ". ".join([message, *([f"{listing(named)[:1].upper()}{listing(named)[1:]}"] if named else [])]) + ".",
+            tuple(shown),
+        )
     yield from _missing_once_rendered(site)
 
 
 def _missing_once_rendered(site: Site) -> Iterator[Hit]:
-    """Pages that say so only once their scripts have run, as what they asked for is not there (or nothing failed at all)."""
+    """Pages that turn out to be errors only once their scripts have run, because their data is missing (or nothing failed at all)."""
     if not site.holds("render"):
         return
     found = looks(site, f"{WRONG} AND f.tail <> 'broken' AND NOT r.served_error")
@@ -113,20 +119,20 @@ def _missing_once_rendered(site: Site) -> Iterator[Hit]:
         refused, failed = lost.get((look.id, look.mask), ([], []))
         absent = [one for one in failed if one.status and 400 <= one.status < 500]
         if refused or len(absent) < len(failed) or not (absent or (look.outcome == "error" and not look.errors)):
-            continue  # what is then wrong is the page: render-broken
+            continue  # then the page itself is wrong: render-broken
         shown = [
             Evidence("status", look.url, None, status_text(look.status, None)),
             Evidence("rendered", look.place, None, look.excerpt or "no text"),
         ]
         shown += [Evidence("status", one.url, None, status_text(one.status, None)) for one in absent[:3]]
         said = f"says “{(look.excerpt or '')[:80]}”" if look.outcome == "error" else "is empty"
-        because = f", as {absent[0].url} answers {absent[0].status}" if absent else ""
-        message = f"answers 200, but {said} once its scripts have run{because}{sampled(site, look.group)}"
+        because = f", because {absent[0].url} returns {absent[0].status}" if absent else ""
+        message = f"The page returns 200, but {said} once its scripts have run{because}{sampled(site, look.group)}."
         yield Hit(look.url, look.crawlers, message, tuple(shown))
 
 
 class _Told(NamedTuple):
-    """An address that is told noindex: by a header (origin 1) or tag, where that stands, and what it says."""
+    """A URL with noindex: from a header (origin 1) or tag, its line and its text."""
 
     id: int
     url: str
@@ -141,11 +147,11 @@ class _Told(NamedTuple):
     "noindex-on-answer", CheckClass.FLAW, Severity.NOTE, follows=Follows.NOTHING, needs=(Need.LIVE,), feeds=("noindex",)
 )
 def noindex_on_answer(site: Site) -> Iterator[Hit]:
-    """A redirect or error says noindex, though it is never listed anyway.
+    """A redirect or error has noindex, although it is never indexed anyway.
 
-    Why: It does no harm, but it is often a sign that a rule was set for more addresses than meant.
-    Mend: Leave it, or send the noindex only with pages.
-    Rests on: RFC 9110 sections 15.4 to 15.6: the status decides before any directive.
+    Why: It does no harm, but it often shows that a rule applies to more URLs than intended.
+    Fix: Ignore it, or send the noindex only with pages.
+    Source: RFC 9110 sections 15.4 to 15.6: the status decides before any directive.
     Evidence: The tag or header, and the status.
     """
     found = site.named(
@@ -161,7 +167,15 @@ def noindex_on_answer(site: Site) -> Iterator[Hit]:
         if one.crawlers:
             first = Evidence("header" if one.origin else "tag", one.where, one.line, one.text)
             what = shown[one.id][0].text
-            yield Hit(one.url, one.crawlers, f"says noindex, but answers “{what}”", (first, *shown[one.id]))
+            yield Hit(
+                one.url,
+                one.crawlers,
+                f"The URL has noindex, but it returns “{what}”, which is never indexed.",
+                (first, *shown[one.id]),
+            )
+
+
+_NAMES = {"robots": "the robots directives", "canonical": "the canonical", "status": "the status"}
 
 
 @check(
@@ -173,12 +187,12 @@ def noindex_on_answer(site: Site) -> Iterator[Hit]:
     feeds=("as_crawler",),
 )
 def agent_differs(site: Site) -> Iterator[Hit]:
-    """A page's status, robots directives or canonical change with the name of the crawler that asks.
+    """The status, robots directives or canonical of a page differ by user agent (cloaking).
 
-    Why: What people and tools see is not what that crawler acts on; often a guard or cache is to blame.
-    Mend: Give all who ask the same answer; take rules by name out of server, guard or cache.
-    Rests on: Practice: a page is to be the same for all who ask; asked twice under each name.
-    Evidence: What each was answered.
+    Why: Crawlers act on something else than people and tools see. Often a firewall or cache is the reason.
+    Fix: Return the same response to every user agent: remove rules by user agent from server, firewall and cache.
+    Source: Practice: a page should be the same for every user agent; each was requested twice.
+    Evidence: What was returned to each.
     """
     tokens = {c.token: 1 << i for i, c in enumerate(site.crawlers)}
     pages: dict[str, tuple[int, dict[str, None], dict[Evidence, None]]] = {}
@@ -198,5 +212,6 @@ def agent_differs(site: Site) -> Iterator[Hit]:
         pages[url] = (mask, names, shown)
     for url, (mask, names, shown) in pages.items():
         if mask:
-            message = f"{listing(list(names))} differ{'s' if len(names) == 1 else ''} when {listing(site.names(mask), 'or')} asks"
+            what = listing([_NAMES.get(n, n) for n in names])
+            message = f"{capital(what)} {verb(len(names), 'differs', 'differ')} for {listing(site.names(mask), 'or')}."
             yield Hit(url, mask, message, tuple(shown)[:8])

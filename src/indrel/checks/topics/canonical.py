@@ -1,4 +1,4 @@
-"""Canonicals: what pages name as their representative, and whether that can stand for them."""
+"""Canonicals: which URL represents a page, and whether that URL can."""
 
 from __future__ import annotations
 
@@ -6,10 +6,13 @@ from collections.abc import Callable, Iterator
 from typing import NamedTuple
 
 from indrel.base.plain import code
+from indrel.checks.advice import UNWANTED_COPY, canonical_advice
+from indrel.checks.advice import targets as leads
 from indrel.checks.catalogue import Follows, Hit, Need, check
-from indrel.checks.changes import NAMED, NAMES_ITSELF, NAMES_THE_LAST, NAMES_THE_TARGET, SAID, Change, to
+from indrel.checks.changes import NAMED, NAMES_ITSELF, Change
 from indrel.checks.evidence import WHERE, Subject, answers, canonicals, rules, said
 from indrel.core.model import CheckClass, Evidence, Severity
+from indrel.core.relation import in_words, relation
 from indrel.decide.predicates import CANONICAL_COUNTS
 from indrel.decide.site import Site, once
 
@@ -19,9 +22,9 @@ ABSOLUTE = "regexp_matches(c.href, '^[A-Za-z][A-Za-z0-9+.-]*:')"
 
 @once
 def stage_special(site: Site) -> None:
-    """`special`: pages whose canonical is bent or names a variant of the page's own address, each for some crawler.
+    """`special`: pages whose canonical is bent or points to a variant of the page's own URL, each for some crawler.
 
-    Bent: a relative canonical that leads, by base or path, to an address that is not open.
+    Bent: a relative canonical that leads, by base or path, to a URL that is not open.
     """
     site.con.execute(
         f"""CREATE TEMP TABLE special AS
@@ -38,8 +41,8 @@ def stage_special(site: Site) -> None:
 
 
 class Folding(NamedTuple):
-    """A page that names another as canonical: its number and address, the target's, and the crawlers that it holds for.
-    `unlisted` are those of them that may not list the target, where that is asked."""
+    """A page whose canonical points to another URL: the number and URL of both, and the crawlers that it applies to.
+    `unlisted` are those of them that cannot index the target, if that is asked."""
 
     id: int
     url: str
@@ -67,11 +70,11 @@ def bare_host(origin: str) -> str:
 
 
 def targets(site: Site, condition: str, mask: str) -> list[Folding]:
-    """Pages that name another as canonical where the target meets a condition.
+    """Pages whose canonical points to another URL that meets a condition.
 
-    The condition and the mask are SQL over `f` (the page) and `t` (the target). Crawlers that may
-    not read the page are left out, and so are pages of which a more specific row speaks (a bent
-    relative value, a variant of the page's own host, a target on a host that is meant to be closed).
+    The condition and the mask are SQL over `f` (the page) and `t` (the target). Crawlers that may not read the page are
+    excluded, and so are pages that a more specific row reports (a bent relative value, a variant of the page's own host,
+    a target on a host that should be closed).
     """
     stage_special(site)
     return [
@@ -99,11 +102,11 @@ OFTEN = "c.address IN (SELECT address FROM canonical GROUP BY address HAVING cou
 
 @check("canonical-several", CheckClass.CONFLICT, Severity.FIX, follows=Follows.NOTHING, feeds=("several-canonicals",))
 def canonical_several(site: Site) -> Iterator[Hit]:
-    """A page names different canonicals.
+    """The page has several different canonicals.
 
-    Why: Engines ignore them all then. Often a theme and an add-on both print one.
-    Mend: Leave one canonical, in the tag or in the header.
-    Rests on: RFC 6596 section 3: one canonical; that several are ignored is engine practice.
+    Why: Engines then ignore all of them. Often a theme and a plug-in both print one.
+    Fix: Keep one canonical, in the tag or in the header, and remove the others.
+    Source: RFC 6596 section 3: one canonical; that several are ignored is engine practice.
     Evidence: Each of the canonicals.
     """
     found = site.named(
@@ -115,9 +118,8 @@ def canonical_several(site: Site) -> Iterator[Hit]:
     for one in found:
         evidence = tuple(shown.get(one.id, ()))
         if one.crawlers:
-            yield Hit(
-                one.url, one.crawlers, f"names {len(evidence)} different canonicals: engines ignore them all", evidence
-            )
+            message = f"The page has {len(evidence)} different canonicals, so engines ignore all of them."
+            yield Hit(one.url, one.crawlers, message, evidence)
 
 
 @check(
@@ -129,11 +131,11 @@ def canonical_several(site: Site) -> Iterator[Hit]:
     change=Change(NAMED, lambda finding, before: f"{before}  (inside the head)"),
 )
 def canonical_in_body(site: Site) -> Iterator[Hit]:
-    """A canonical stands after the head has ended.
+    """The canonical comes after the end of the head.
 
-    Why: Engines ignore a canonical in the body, for visitors could have written it there.
-    Mend: Move the tag up, above what ended the head (an element that may not stand there ends it, without notice).
-    Rests on: RFC 6596 and WHATWG HTML, the "in head" insertion mode; that it is ignored is engine practice.
+    Why: Engines ignore a canonical in the body, because visitors could have written it there.
+    Fix: Move the tag above the element that ended the head. An element that is not allowed in the head ends it silently.
+    Source: RFC 6596 and WHATWG HTML, the "in head" insertion mode; that it is ignored is engine practice.
     Evidence: The tag, and what ended the head.
     """
     for url, line, text, barred, head_end, head_line, where in site.rows(
@@ -149,160 +151,178 @@ def canonical_in_body(site: Site) -> Iterator[Hit]:
         ended = f"{code(head_end)}{at} ended the head before it" if head_end else "the head had ended before it"
         mask = site.all_mask & ~barred
         if mask:
-            yield Hit(url, mask, f"the canonical stands in the body and is ignored: {ended}", tuple(evidence))
+            yield Hit(url, mask, f"The canonical is in the body, so it is ignored: {ended}.", tuple(evidence))
 
 
 @check(
     "canonical-to-gone",
     CheckClass.CONFLICT,
     Severity.FIX,
-    follows=Follows.SHUT_HOST,
+    follows=Follows.SHUT_HOST | Follows.TARGET | Follows.CANONICAL,
     feeds=("canonical-fold", "gone"),
     change=NAMES_ITSELF,
 )
 def canonical_to_gone(site: Site) -> Iterator[Hit]:
-    """A page names as canonical an address that is gone.
+    """The canonical points to a URL that is gone.
 
-    Why: There is nothing at the address that should stand for the page, so the page may drop out as well.
-    Mend: Name the page itself, or the address that took the place of the gone one.
-    Rests on: RFC 6596 section 5: a canonical should be available (not answer 4xx).
-    Evidence: The canonical, and what its target answers.
+    Why: Nothing exists at the URL that should represent the page, so the page can drop out of the index as well.
+    Fix: Let the canonical point to the page's own URL, or to the page that replaced the target.
+    Source: RFC 6596 section 5: a canonical should be available (not return 4xx).
+    Evidence: The canonical, and what its target returns.
     """
-    yield from _by_answer(site, "t.tail = 'gone'", "names a canonical that is gone")
+    yield from _by_answer(site, "t.tail = 'gone'", "which is gone ({})")
 
 
 @check(
     "canonical-to-broken",
     CheckClass.CONFLICT,
     Severity.FIX,
-    follows=Follows.SHUT_HOST,
+    follows=Follows.SHUT_HOST | Follows.TARGET | Follows.CANONICAL,
     feeds=("canonical-fold", "broken"),
     change=NAMES_ITSELF,
 )
 def canonical_to_broken(site: Site) -> Iterator[Hit]:
-    """A page names as canonical an address that answers with an error or not at all.
+    """The canonical points to a URL that returns an error, does not respond, or is a soft 404.
 
-    Why: While the target cannot be fetched, it cannot stand for the page.
-    Mend: Mend the target, or name the page itself.
-    Rests on: RFC 6596 section 5: a canonical should be available.
-    Evidence: The canonical, and what its target answers.
+    Why: While the target cannot be fetched, it cannot represent the page.
+    Fix: Repair the target, or let the canonical point to the page's own URL.
+    Source: RFC 6596 section 5: a canonical should be available.
+    Evidence: The canonical, and what its target returns.
     """
-    yield from _by_answer(site, "t.tail = 'broken'", "names a canonical that answers with an error")
+    yield from _by_answer(site, "t.tail = 'broken'", "which is broken ({})")
 
 
 @check(
     "canonical-to-redirect",
     CheckClass.CONFLICT,
     Severity.FIX,
-    follows=Follows.NOTHING,
+    follows=Follows.TARGET | Follows.CANONICAL,
     feeds=("canonical-fold", "redirect"),
-    change=NAMES_THE_TARGET,
 )
 def canonical_to_redirect(site: Site) -> Iterator[Hit]:
-    """A page names as canonical an address that redirects.
+    """The canonical points to a URL that redirects.
 
-    Why: The canonical says “this is the address”, and the address says “no, that one”; engines may follow neither.
-    Mend: Name the final address.
-    Rests on: RFC 6596 section 5: a canonical should not be a redirect.
-    Evidence: The canonical, and what its target answers.
+    Why: The canonical names one URL, and that URL names another; engines may follow neither.
+    Fix: Let the canonical point to the final URL.
+    Source: RFC 6596 section 5: a canonical should not be a redirect.
+    Evidence: The canonical, and what its target returns.
     """
     yield from _by_answer(
-        site, "t.tail = 'folded' AND t.fold_how IN ('redirect', 'refresh')", "names a canonical that redirects"
+        site, "t.tail = 'folded' AND t.fold_how IN ('redirect', 'refresh')", "which redirects to {end}"
     )
 
 
-def _by_answer(site: Site, condition: str, message: str) -> Iterator[Hit]:
+def _by_answer(site: Site, condition: str, what: str) -> Iterator[Hit]:
     found = targets(site, condition, f"{site.all_mask} & ~t.barred")
-    tags = canonicals(site, [one.id for one in found])
+    ids = [one.id for one in found]
+    tags, led = canonicals(site, ids), leads(site, ids)
     shown = answers(site, [one.target for one in found])
     for one in found:
-        evidence = (*tags.get(one.id, ()), *shown.get(one.target, ()))
-        yield Hit(one.url, one.crawlers, f"{message}: {one.target_url}", evidence, also=(one.target_url,))
+        end = led[one.id].end or "itself in a loop"
+        status = next((e.text for e in shown[one.target] if e.kind == "status"), "")
+        evidence = (*tags.get(one.id, ()), *shown[one.target])
+        message = f"The canonical points to {one.target_url}, {what.format(status, end=end)}{_apart(one)}."
+        also = tuple(dict.fromkeys((one.target_url, led[one.id].end or one.target_url)))
+        advice = canonical_advice(one.url, led[one.id])
+        yield Hit(one.url, one.crawlers, message, evidence, also, advice=advice or "", pair=(one.url, one.target_url))
+
+
+def _apart(one: Folding) -> str:
+    """How the target differs from the page, as a further clause of a message."""
+    said = in_words(relation(one.url, one.target_url), "it")
+    return f": {said}" if said else ""
 
 
 @check(
     "canonical-to-hidden",
     CheckClass.CONFLICT,
     Severity.FIX,
-    follows=Follows.SHUT_HOST | Follows.HIDDEN_HOST,
+    follows=Follows.SHUT_HOST | Follows.HIDDEN_HOST | Follows.TARGET | Follows.CANONICAL,
     feeds=("canonical-fold", "noindex"),
+    change=NAMES_ITSELF,
 )
 def canonical_to_hidden(site: Site) -> Iterator[Hit]:
-    """A page names as canonical a page that says noindex.
+    """The canonical points to a page that has noindex.
 
-    Why: The page folds into one that is not listed, so neither is.
-    Mend: Take the noindex off the target, or name another canonical.
-    Rests on: RFC 6596: the canonical stands for the page in listings; noindex keeps it out of them.
+    Why: The page asks to be represented by a URL that must not be indexed, so neither of them appears in search.
+    Fix: Remove the noindex from the target, or let the canonical point to the page's own URL.
+    Source: RFC 6596 section 5; the robots meta tag and X-Robots-Tag as search engines document them.
     Evidence: The canonical, and the noindex of its target.
     """
-    found = targets(site, "t.noindex & ~t.barred > 0 AND t.status < 300", "t.noindex & ~t.barred")
-    tags = canonicals(site, [one.id for one in found])
-    shown = said(site, [one.target for one in found], site.all_mask)
+    found = targets(site, "t.hidden > 0", "t.hidden")
+    ids = [one.id for one in found]
+    tags, led, noindex = canonicals(site, ids), leads(site, ids), said(site, [o.target for o in found], site.all_mask)
     for one in found:
-        evidence = (*tags.get(one.id, ()), *shown.get(one.target, ()))
-        message = f"names a canonical that says noindex: {one.target_url}"
-        yield Hit(one.url, one.crawlers, message, evidence, also=(one.target_url,))
+        evidence = (*tags.get(one.id, ()), *noindex.get(one.target, ()))
+        message = f"The canonical points to {one.target_url}, which has noindex{_apart(one)}."
+        advice = canonical_advice(one.url, led[one.id]) or ""
+        also = (one.target_url,)
+        yield Hit(one.url, one.crawlers, message, evidence, also, advice=advice, pair=(one.url, one.target_url))
 
 
 @check(
     "canonical-to-barred",
     CheckClass.CONFLICT,
     Severity.FIX,
-    follows=Follows.SHUT_HOST | Follows.HIDDEN_HOST,
+    follows=Follows.SHUT_HOST | Follows.HIDDEN_HOST | Follows.TARGET | Follows.CANONICAL,
     needs=(Need.ROBOTS,),
     feeds=("canonical-fold", "barred"),
 )
 def canonical_to_barred(site: Site) -> Iterator[Hit]:
-    """A page names as canonical an address that robots.txt bars.
+    """The canonical points to a URL that is blocked by robots.txt.
 
-    Why: The address that should stand for the page cannot be fetched, so it cannot be listed with content.
-    Mend: Let the target be fetched, or name an address that may be.
-    Rests on: RFC 6596 section 5; RFC 9309 section 2.2.2.
-    Evidence: The canonical, and the rule that bars its target.
+    Why: The URL that should represent the page cannot be fetched, so it cannot be indexed with its content.
+    Fix: Unblock the target, or let the canonical point to a URL that can be fetched.
+    Source: RFC 6596 section 5; RFC 9309 section 2.2.2.
+    Evidence: The canonical, and the rule that blocks its target.
     """
     found = targets(site, "t.barred > 0", "t.barred")
-    tags = canonicals(site, [one.id for one in found])
+    ids = [one.id for one in found]
+    tags, led = canonicals(site, ids), leads(site, ids)
     for one in found:
         evidence = (*tags.get(one.id, ()), *rules(site, one.target_url, one.crawlers))
-        message = f"names a canonical that robots.txt bars: {one.target_url}"
-        yield Hit(one.url, one.crawlers, message, evidence, also=(one.target_url,))
+        message = f"The canonical points to {one.target_url}, which robots.txt blocks{_apart(one)}."
+        advice = canonical_advice(one.url, led[one.id]) or ""
+        also = (one.target_url,)
+        yield Hit(one.url, one.crawlers, message, evidence, also, advice=advice, pair=(one.url, one.target_url))
 
 
 @check(
     "canonical-chain",
     CheckClass.CONFLICT,
     Severity.FIX,
-    follows=Follows.NOTHING,
+    follows=Follows.TARGET | Follows.CANONICAL,
     feeds=("canonical-fold",),
-    change=NAMES_THE_LAST,
 )
 def canonical_chain(site: Site) -> Iterator[Hit]:
-    """A page names as canonical a page that itself names another.
+    """The canonical points to a page whose canonical points elsewhere.
 
-    Why: Engines may stop at the first or follow to the last; which address stands for the page is left to them.
-    Mend: Name the last address of the chain everywhere.
-    Rests on: RFC 6596 section 5: the canonical should not itself name another.
+    Why: Engines may stop at the first URL or follow to the last, so which one represents the page is left to them.
+    Fix: Let every canonical of the chain point to the last URL.
+    Source: RFC 6596 section 5: the target of a canonical should not have another canonical.
     Evidence: Each canonical of the chain.
     """
     circle = {number for loop in loops(site) for number in loop}
-    yield from _chained(site, lambda number: number not in circle, "names a canonical that names another: {}, then {}")
+    message = "The canonical points to {}, whose canonical points to {}."
+    yield from _chained(site, lambda number: number not in circle, message)
 
 
-@check("canonical-loop", CheckClass.CONFLICT, Severity.FIX, follows=Follows.NOTHING, feeds=("canonical-fold",))
+@check("canonical-loop", CheckClass.CONFLICT, Severity.FIX, follows=Follows.CANONICAL, feeds=("canonical-fold",))
 def canonical_loop(site: Site) -> Iterator[Hit]:
-    """Canonicals lead back to where they began.
+    """The canonicals form a loop.
 
-    Why: Each page says that the other stands for it, so neither does; engines choose for themselves.
-    Mend: Decide which page stands for the others, and let it name itself.
-    Rests on: RFC 6596 section 5.
-    Evidence: Each canonical of the circle.
+    Why: Each page says that the other represents it, so neither does; engines choose for themselves.
+    Fix: Decide which page represents the others, and let its canonical point to its own URL.
+    Source: RFC 6596 section 5.
+    Evidence: Each canonical of the loop.
     """
     circle = {number for loop in loops(site) for number in loop}
-    yield from _chained(site, lambda number: number in circle, "names a canonical that leads back here: {}, then {}")
+    message = "The canonical points to {}, whose canonical leads back here by way of {}."
+    yield from _chained(site, lambda number: number in circle, message)
 
 
 def loops(site: Site) -> list[list[int]]:
-    """Circles of canonicals."""
+    """Loops of canonicals."""
     onward = dict(
         site.rows(
             "SELECT id, folds_to FROM fact WHERE site AND fold_how = 'canonical' AND folds_into IS NULL ORDER BY id"
@@ -327,6 +347,7 @@ def _chained(site: Site, chosen: Callable[[int], bool], message: str) -> Iterato
     folding = targets(site, "t.fold_how = 'canonical' AND t.id <> f.id", f"{site.all_mask} & ~t.barred")
     found = [one for one in folding if chosen(one.id)]
     tags = canonicals(site, [number for one in found for number in (one.id, one.target)])
+    led = leads(site, [one.id for one in found])
     onward = dict(
         site.rows(
             "SELECT f.id, t.origin || t.path FROM fact f JOIN fact t ON t.id = f.folds_to WHERE f.fold_how = 'canonical'"
@@ -337,31 +358,36 @@ def _chained(site: Site, chosen: Callable[[int], bool], message: str) -> Iterato
     for one in found:
         evidence = (*tags.get(one.id, ()), *tags.get(one.target, ()))
         text = message.format(one.target_url, onward[one.target])
-        yield Hit(
-            one.url, one.crawlers, text, evidence, also=tuple(dict.fromkeys((one.target_url, onward[one.target])))
-        )
+        end = led[one.id].end
+        also = tuple(dict.fromkeys((one.target_url, onward[one.target], end or one.target_url)))
+        advice = canonical_advice(one.url, led[one.id]) if end else ""
+        pair = (one.url, one.target_url)
+        yield Hit(one.url, one.crawlers, text, evidence, also, advice=advice or "", pair=pair)
 
 
 @check(
     "canonical-and-noindex",
     CheckClass.CONFLICT,
     Severity.FIX,
-    follows=Follows.SHUT_HOST | Follows.HIDDEN_HOST,
+    follows=Follows.SHUT_HOST | Follows.HIDDEN_HOST | Follows.CANONICAL,
     feeds=("canonical-fold", "noindex"),
-    change=Change(SAID, to("(the noindex goes, or the canonical does)")),
 )
 def canonical_and_noindex(site: Site) -> Iterator[Hit]:
-    """A page says noindex and names another page as canonical.
+    """The page has noindex together with a canonical that points to another page.
 
-    Why: One says “leave this page out”, the other “it is the same as that one”; the noindex may carry over to the target.
-    Mend: Keep the canonical if the pages are the same, the noindex if they are not.
-    Rests on: Engine practice: noindex beside a canonical elsewhere is contradictory.
+    Why: The noindex says "do not index this page", the canonical says "it is the same as that one"; the noindex can carry
+    over to the target.
+    Fix: If both pages have the same content, remove the noindex. Otherwise remove the canonical.
+    Source: Engine practice: noindex together with a canonical that points elsewhere is contradictory.
     Evidence: The noindex and the canonical.
     """
     found = targets(site, "f.noindex > 0 AND f.status < 300", "f.noindex")
     ids = [one.id for one in found]
-    noindex, tags = said(site, ids, site.all_mask), canonicals(site, ids)
+    noindex, tags, led = said(site, ids, site.all_mask), canonicals(site, ids), leads(site, ids)
     for one in found:
         evidence = (*noindex.get(one.id, ()), *tags.get(one.id, ()))
-        message = f"says noindex and names another canonical: {one.target_url}"
-        yield Hit(one.url, one.crawlers, message, evidence, also=(one.target_url,))
+        message = f"The page has noindex, and its canonical points to {one.target_url}."
+        advice = UNWANTED_COPY if led[one.id].is_unwanted else ""
+        yield Hit(
+            one.url, one.crawlers, message, evidence, (one.target_url,), advice=advice, pair=(one.url, one.target_url)
+        )

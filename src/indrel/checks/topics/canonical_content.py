@@ -1,18 +1,20 @@
-"""Canonicals and content: pages that fold into unlike ones, and like ones that fold into nothing."""
+"""Canonicals and content: canonicals that point to different content, and duplicates without a canonical."""
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 from typing import NamedTuple
 
 from indrel.base.plain import code
+from indrel.checks.advice import EACH_ITSELF, Advice, canonical_advice
+from indrel.checks.advice import targets as leads
 from indrel.checks.catalogue import Follows, Hit, check
-from indrel.checks.changes import EACH_ITSELF, NAMES_ITSELF
+from indrel.checks.changes import GOES, NAMED, NAMES_ITSELF, Change, to
 from indrel.checks.evidence import WHERE, canonicals, of_each
-from indrel.checks.measures import MANY, MOST_NAMED
+from indrel.checks.measures import FEW_WORDS, MANY, MOST_NAMED
 from indrel.checks.topics.canonical import Folding
 from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
+from indrel.core.relation import CASE, FILE, FIRST_PAGE, PARAMETERS, SLASH, VARIANTS, Relation, in_words, relation
 from indrel.decide.site import Site
 from indrel.decide.twins import WORDING, idle_parameters, open_twins
 
@@ -25,7 +27,7 @@ ENOUGH = 8
 
 
 def to_start(site: Site) -> dict[int, tuple[str, str]]:
-    """Pages of hosts on which many unlike pages name the start page: page, start page."""
+    """Pages of hosts on which the canonicals of many unlike pages point to the home page: page, home page."""
     rows = site.rows(
         """SELECT f.id, f.origin || f.path, t.origin || t.path FROM fact f JOIN fact t ON t.id = f.folds_to
         JOIN page p ON p.address = f.id LEFT JOIN page s ON s.address = t.id
@@ -42,71 +44,71 @@ def to_start(site: Site) -> dict[int, tuple[str, str]]:
     "canonical-to-start",
     CheckClass.BLOCKED,
     Severity.FIX,
-    follows=Follows.NOTHING,
+    follows=Follows.CANONICAL,
     feeds=("canonical-fold",),
-    change=EACH_ITSELF,
+    change=EACH_ITSELF.change,
 )
 def canonical_to_start(site: Site) -> Iterator[Hit]:
-    """Many unlike pages name the start page as canonical.
+    """The canonicals of many pages with different content point to the home page.
 
-    Why: All of them ask to be left out in favour of the start page; a template has a fixed address where its own belongs.
-    Mend: Let the template print each page's own address.
-    Rests on: RFC 6596 section 3: the canonical's content is the page's own or contains it.
+    Why: All of them ask engines to index the home page instead. The template has a fixed URL where the page's own belongs.
+    Fix: In the template, print each page's own URL as its canonical.
+    Source: RFC 6596 section 3: the canonical's content is the page's own or contains it.
     Evidence: The canonical.
     """
     found = to_start(site)
     tags = canonicals(site, found)
     barred = dict(site.rows("SELECT id, barred FROM fact WHERE barred > 0"))
+    # pages that only scripts fill: what is served is the same file, whatever view it becomes
+    shells = {
+        number
+        for (number,) in site.rows(
+            f"""SELECT id FROM fact WHERE html AND own_words <= {FEW_WORDS} AND own_links = 0
+            AND id IN (SELECT source FROM resource WHERE kind = 'script')"""
+        )
+    }
     for number, (url, start) in found.items():
         mask = site.all_mask & ~barred.get(number, 0)
         if mask:
-            message = f"names the start page as canonical, as {plural(len(found), 'unlike page')} do"
-            yield Hit(url, mask, message, tuple(tags.get(number, ())), also=(start,))
+            message = f"The canonicals of {plural(len(found), 'page')} with different content point to the home page."
+            advice = NO_SHELL_CANONICAL if number in shells else ""
+            shown = tuple(tags.get(number, ()))
+            yield Hit(url, mask, message, shown, also=(start,), pair=(url, start), advice=advice)
 
 
-_PAGE_PATH = re.compile(r"^(.*?)/page/[0-9]+/?(\?.*)?$")
-_PAGE_QUERY = re.compile(r"([?&])(page|paged)=[0-9]+(&|$)")
-
-
-def first_pages(url: str) -> set[str]:
-    """The addresses that page 1 of a numbered page may have."""
-    found = set()
-    path = _PAGE_PATH.match(url)
-    if path:
-        base, query = path[1], path[2] or ""
-        found |= {f"{base}{query}", f"{base}/{query}", f"{base}/page/1{query}", f"{base}/page/1/{query}"}
-    query_form = _PAGE_QUERY.search(url)
-    if query_form:
-        found.add(_PAGE_QUERY.sub(lambda m: m[1] if m[3] == "&" else "", url))
-        found.add(_PAGE_QUERY.sub(lambda m: f"{m[1]}{m[2]}=1{m[3]}", url))
-    return found - {url}
+NO_SHELL_CANONICAL = Advice(
+    "Remove the canonical from the shell that is served for every URL; let the script of each view set its own.",
+    Change(NAMED, to(GOES)),
+    "shell",
+)
+"""A shell is one file for all pages, so it cannot print each page's own URL."""
 
 
 def to_first_page(site: Site) -> list[Folding]:
-    """Numbered pages that name page 1."""
+    """Paginated pages whose canonical points to page 1."""
     found = site.named(
         Folding,
         f"""SELECT f.id, f.origin || f.path, t.id, t.origin || t.path, {site.all_mask} & ~f.barred FROM fact f
         JOIN fact t ON t.id = f.folds_to WHERE f.site AND f.fold_how = 'canonical'
         AND regexp_matches(f.path, '/page/[0-9]+/?|[?&](page|paged)=[0-9]+') ORDER BY f.origin, f.path""",
     )
-    return [one for one in found if one.target_url in first_pages(one.url)]
+    return [one for one in found if relation(one.url, one.target_url).kind == FIRST_PAGE]
 
 
 @check(
     "canonical-first-page",
     CheckClass.BLOCKED,
     Severity.ASK,
-    follows=Follows.NOTHING,
+    follows=Follows.CANONICAL,
     feeds=("canonical-fold",),
-    change=EACH_ITSELF,
+    change=EACH_ITSELF.change,
 )
 def canonical_first_page(site: Site) -> Iterator[Hit]:
-    """A numbered page names page 1 as canonical.
+    """The canonical of a paginated page points to page 1.
 
-    Why: Page 2 is not the same as page 1: what only it lists or links may be left out.
-    Mend: Let each numbered page name itself.
-    Rests on: Engine practice: numbered pages should name themselves.
+    Why: Page 2 has other content than page 1: pages that only page 2 links to may not be found.
+    Fix: Let the canonical of each paginated page point to its own URL.
+    Source: Engine practice: paginated pages should be their own canonical.
     Evidence: The canonical.
     """
     found = to_first_page(site)
@@ -114,11 +116,12 @@ def canonical_first_page(site: Site) -> Iterator[Hit]:
     for one in found:
         if one.crawlers:
             shown = tuple(tags.get(one.id, ()))
-            yield Hit(one.url, one.crawlers, "a numbered page names page 1 as canonical", shown, also=(one.target_url,))
+            message = f"The canonical of this paginated page points to page 1, {one.target_url}."
+            yield Hit(one.url, one.crawlers, message, shown, also=(one.target_url,), pair=(one.url, one.target_url))
 
 
 class _Pair(NamedTuple):
-    """A page and what it names as canonical: addresses, crawlers of the page, and of each its sketch, name and words."""
+    """A page and the target of its canonical: URLs, crawlers of the page, and of each its sketch, name and words."""
 
     id: int
     url: str
@@ -133,7 +136,7 @@ class _Pair(NamedTuple):
 
     @property
     def is_part(self) -> bool:
-        """Whether one is so short beside the other that it has few words in common with it, even as a part of it."""
+        """Whether one is so much shorter that it has few words in common with the other, even as a part of it."""
         return min(self.words, self.its_words) < 0.3 * max(self.words, self.its_words)
 
 
@@ -141,17 +144,17 @@ class _Pair(NamedTuple):
     "canonical-unlike",
     CheckClass.BLOCKED,
     Severity.ASK,
-    follows=Follows.NOTHING,
+    follows=Follows.CANONICAL,
     feeds=("canonical-fold",),
     change=NAMES_ITSELF,
 )
 def canonical_unlike(site: Site) -> Iterator[Hit]:
-    """A page names as canonical a page with clearly different content.
+    """The canonical points to a page with clearly different content.
 
-    Why: Engines may ignore it; if they do not, the page's own content is left out of the listings.
-    Mend: Name the page itself, unless its content really is part of the other's.
-    Rests on: RFC 6596 section 3: the canonical's content is the page's own or contains it.
-    Evidence: The canonical, and what both pages say.
+    Why: Engines may ignore it. If they do not, the page's own content is not indexed.
+    Fix: Let the canonical point to the page's own URL, unless its content really is part of the other page's.
+    Source: RFC 6596 section 3: the canonical's content is the page's own or contains it.
+    Evidence: The canonical, and the headings of both pages.
     """
     told = set(to_start(site)) | {one.id for one in to_first_page(site)}
     found = site.named(
@@ -175,22 +178,25 @@ def canonical_unlike(site: Site) -> Iterator[Hit]:
         and alike(one.sketch, one.its_sketch)[1] <= UNLIKE
         and one.name != one.its_name
     ]
-    tags = canonicals(site, [one.id for one in chosen])
+    ids = [one.id for one in chosen]
+    tags, led = canonicals(site, ids), leads(site, ids)
     for one in chosen:
         if one.crawlers:
             texts = Evidence("text", one.url, None, one.name), Evidence("text", one.target_url, None, one.its_name)
-            message = f"names a page with clearly different content as canonical: {one.target_url}"
-            yield Hit(one.url, one.crawlers, message, (*tags.get(one.id, ()), *texts), also=(one.target_url,))
+            message = f"The canonical points to {one.target_url}, whose content is clearly different."
+            advice = canonical_advice(one.url, led[one.id]) if led[one.id].is_unwanted else None
+            evidence, pair = (*tags.get(one.id, ()), *texts), (one.url, one.target_url)
+            yield Hit(one.url, one.crawlers, message, evidence, also=(one.target_url,), pair=pair, advice=advice or "")
 
 
 @check("twin-open", CheckClass.EXPOSED, Severity.ASK, follows=Follows.NOTHING, feeds=("page",))
 def twin_open(site: Site) -> Iterator[Hit]:
-    """The same content is open at several addresses, and none folds into another.
+    """The same content is open at several URLs (duplicate content).
 
-    Why: Links and listings spread over several addresses, and engines choose one themselves.
-    Mend: Redirect all but one to it, or let them name it as canonical.
-    Rests on: RFC 6596: a canonical tells which of several addresses stands for their content.
-    Evidence: What the pages say; the other addresses stand beside the finding.
+    Why: Links are spread over several URLs, and engines choose one of them themselves.
+    Fix: Choose one URL. Redirect the others to it, or let their canonicals point to it.
+    Source: RFC 6596: a canonical tells which of several URLs represents their content.
+    Evidence: The headings of the pages; the finding also lists the other URLs.
     """
     groups = open_twins(site)
     texts = {
@@ -204,29 +210,49 @@ def twin_open(site: Site) -> Iterator[Hit]:
     }
     for twins in groups:
         names = [f"{code(n)}" for n in idle_parameters(twins.urls)]
-        how = "nearly the same" if twins.near else "the same"
+        how = "Nearly the same" if twins.near else "The same"
         more = len(twins.urls) - 2
-        message = f"{how} content as {twins.urls[1]}"
+        first, second, *_ = sorted(twins.urls[:2])
+        message = f"{how} content is open at {twins.urls[0]} and {twins.urls[1]}"
         if more:
-            message += f" and {plural(more, 'other open address', 'other open addresses')}"
+            message += f" and {plural(more, 'more URL')}"
         if names:
             change = "change" if len(names) > 1 else "changes"
-            message += f"; they differ only in {listing(names)}, which {change} {'little' if twins.near else 'nothing'}"
+            message += (
+                f". They differ only in {listing(names)}, which {change} {'little' if twins.near else 'nothing'}."
+            )
+        else:
+            apart = in_words(relation(first, second), "one of them")
+            message += f": {apart}." if apart else "."
         shown = tuple(texts[number] for number in twins.ids[:SHOWN_TWINS])
-        yield Hit(twins.urls[0], twins.mask, message, shown, also=twins.urls[1 : MOST_NAMED + 1])
+        also, pair = twins.urls[1 : MOST_NAMED + 1], (first, second)
+        yield Hit(twins.urls[0], twins.mask, message, shown, also=also, pair=pair, advice=_one_of(relation(*pair)))
+
+
+def _one_of(found: Relation) -> str:
+    """How one of several duplicates is chosen: by a rule of the server if they differ in what a server can tell."""
+    rules = {
+        CASE: "Redirect one letter case to the other on the server, and use that one in links.",
+        SLASH: "Redirect one form to the other on the server (with or without the slash), and use that one in links.",
+        FILE: "Redirect one form to the other on the server, and use that one in links.",
+        PARAMETERS: "Let the canonical of each variant point to the URL without the parameters that change nothing.",
+    }
+    if found.kind in VARIANTS:
+        return "Redirect one variant of the host to the other on the server, for every URL."
+    return rules.get(found.kind, "")
 
 
 ERROR_PAGE = "/(404|50x|500)[.]html?$"
-"""The files that builds hold for servers to answer missing addresses with: no one comes to them by name."""
+"""The files of a build that servers return for missing URLs: nobody visits them by name."""
 
 
 @check("canonical-none", CheckClass.FLAW, Severity.NOTE, follows=Follows.SHUT_HOST)
 def canonical_none(site: Site) -> Iterator[Hit]:
-    """An open page names no canonical.
+    """The page has no canonical.
 
-    Why: Variants of its address (parameters, http, www) have nothing to fold into; engines choose themselves.
-    Mend: Let the template print each page's own address as canonical.
-    Rests on: RFC 6596; that pages should name themselves is engine practice.
+    Why: Variants of its URL (parameters, http, www) have nothing that points to the right one; engines choose themselves.
+    Fix: In the template, print each page's own URL as its canonical.
+    Source: RFC 6596; that pages should be their own canonical is engine practice.
     Evidence: The page.
     """
     for url, mask, where in site.rows(
@@ -234,11 +260,11 @@ def canonical_none(site: Site) -> Iterator[Hit]:
         WHERE a.site AND a.known AND a.open > 0 AND a.html AND NOT a.closed AND a.id NOT IN (SELECT address FROM canonical)
         AND NOT regexp_matches(a.path, '{ERROR_PAGE}') ORDER BY a.origin, a.path"""
     ):
-        yield Hit(url, mask, "names no canonical", (Evidence("canonical", where, None, "none"),))
+        yield Hit(url, mask, "The page has no canonical.", (Evidence("canonical", where, None, "none"),))
 
 
 class _Alternate(NamedTuple):
-    """A language alternate of a page that points at one which folds: what into, and where the alternate stands."""
+    """A hreflang link to a page that leads elsewhere: where to, and the line of the link."""
 
     url: str
     crawlers: int
@@ -258,12 +284,12 @@ class _Alternate(NamedTuple):
     feeds=("canonical", "alternate"),
 )
 def canonical_against_alternates(site: Site) -> Iterator[Hit]:
-    """A language alternate points at a page that folds elsewhere.
+    """A hreflang link points to a page that redirects, or whose canonical points elsewhere.
 
-    Why: Alternates must name pages that stand for themselves; otherwise the pair is ignored.
-    Mend: Point the alternate at the page's canonical, or let the page name itself.
-    Rests on: Engine practice: alternates that fold are ignored.
-    Evidence: The alternate, and the canonical or redirect of its target.
+    Why: hreflang links must point to pages that are their own canonical; otherwise engines ignore the pair.
+    Fix: Let the hreflang link point to the URL that its target leads to, or make the target its own canonical.
+    Source: Engine practice: hreflang links to pages that lead elsewhere are ignored.
+    Evidence: The hreflang link, and the canonical or redirect of its target.
     """
     found = site.named(
         _Alternate,
@@ -277,5 +303,8 @@ def canonical_against_alternates(site: Site) -> Iterator[Hit]:
     for one in found:
         if one.crawlers:
             shown = (Evidence("link", one.where, one.line, one.text), *tags.get(one.target, ()))
-            message = f"a language alternate points at {one.target_url}, which folds into {one.into}"
-            yield Hit(one.url, one.crawlers, message, shown, also=(one.target_url, one.into))
+            how = "has its canonical at" if tags.get(one.target) else "redirects to"
+            message = f"A hreflang link points to {one.target_url}, which {how} {one.into}."
+            # which language it is does not matter to the edit: one wrong version in the template is one cause
+            pair, place = (one.target_url, one.into), ("hreflang",)
+            yield Hit(one.url, one.crawlers, message, shown, also=(one.target_url, one.into), pair=pair, place=place)

@@ -11,8 +11,8 @@ from indrel.checks.catalogue import Follows, Hit, Need, check
 from indrel.checks.changes import NO_NOINDEX, SAID, Change, each
 from indrel.checks.evidence import WHERE, Subject, directives, said
 from indrel.checks.measures import MANY, NEARLY_ALL
-from indrel.core.address import origin_of
-from indrel.core.model import CheckClass, Evidence, Severity, listing
+from indrel.core.address import origin_of, split
+from indrel.core.model import CheckClass, Evidence, Severity, State, listing
 from indrel.core.page.tokens import OBSOLETE, slips
 from indrel.decide.predicates import EMBEDDED, OBSOLETE_TOKEN
 from indrel.decide.site import Site, once
@@ -44,7 +44,7 @@ def all_said(site: Site, condition: str) -> Iterator[Said]:
 
 
 class WholeHost(NamedTuple):
-    """A noindex on a whole host: the crawlers told, what the start page says, and whether nearly all pages say it so."""
+    """A noindex on a whole host: the crawlers, the line on the home page, and whether nearly all pages have the same text."""
 
     mask: int
     evidence: Evidence
@@ -56,7 +56,7 @@ WholeHosts = dict[tuple[str, str], WholeHost]
 
 @once
 def hidden_hosts(site: Site) -> WholeHosts:
-    """Per origin and source (tag, header) the noindex on the start page, where nearly all pages say it through the same source."""
+    """Per origin and source (tag, header) the noindex on the home page, if nearly all pages have one from the same source."""
     found: WholeHosts = {}
     for origin, start in site.fronts.items():
         if site.is_closed(origin):
@@ -94,24 +94,26 @@ def hidden_hosts(site: Site) -> WholeHosts:
     Severity.STOP,
     follows=Follows.NOTHING,
     whole_host=True,
+    reports=State.HIDDEN,
     feeds=("noindex",),
     change=NO_NOINDEX,
 )
 def site_noindex(site: Site) -> Iterator[Hit]:
-    """The start page and nearly all pages say noindex through the same source: their tags, or the header.
+    """The home page and nearly all pages have noindex from the same source (tag or header).
 
-    Why: The whole site drops out of the listings. Most often it is a switch left from the time when it was built.
-    Mend: Turn off the setting or take out the line of template or server configuration that sends it to every page.
-    Rests on: The robots meta tag and X-Robots-Tag as search engines document them: noindex keeps a page from being listed.
-    Evidence: The tag or header on the start page.
+    Why: The whole site drops out of the index. Most often a setting was left on when the site went live.
+    Fix: Turn off the setting, or remove the line of the template or server configuration that adds it to every page.
+    Source: The robots meta tag and X-Robots-Tag as search engines document them: noindex keeps a page out of the index.
+    Evidence: The tag or header on the home page.
     """
     for (origin, _), (mask, evidence, same) in hidden_hosts(site).items():
-        what = f"{code(evidence.text)}" if same else f"noindex, the start page as {code(evidence.text)}"
-        yield Hit(site.starts[origin], mask, f"the start page and nearly all pages of {origin} say {what}", (evidence,))
+        what = f"{code(evidence.text)}" if same else f"noindex, the home page as {code(evidence.text)}"
+        message = f"The home page and nearly all pages of {split(origin + '/').host} have {what}."
+        yield Hit(site.starts[origin], mask, message, (evidence,))
 
 
 def without_hidden_host(told: WholeHosts, url: str, evidence: tuple[Evidence, ...], mask: int) -> int:
-    """A mask without the crawlers for which `site-noindex` has told the cause."""
+    """A mask without the crawlers for which `site-noindex` reports the cause."""
     for one in evidence:
         known = told.get((origin_of(url), one.kind))
         if known:
@@ -127,12 +129,12 @@ def without_hidden_host(told: WholeHosts, url: str, evidence: tuple[Evidence, ..
     feeds=("noindex",),
 )
 def noindex_partial(site: Site) -> Iterator[Hit]:
-    """A noindex reaches only some of the crawlers.
+    """noindex applies to only some of the audited crawlers.
 
-    Why: The page leaves the listings of one engine and stays in those of another, which is seldom meant.
-    Mend: Say noindex in `<meta name="robots">` or an unscoped header if all are meant; else keep it and accept the finding.
-    Rests on: A tag named for a crawler, or a scoped header, holds for that crawler and its family alone.
-    Evidence: The tag or header, and the crawlers it holds for.
+    Why: The page leaves the index of one engine and stays in that of another, which is rarely intended.
+    Fix: If you mean all crawlers, use `<meta name="robots">` or a header without a crawler name. Otherwise accept the finding.
+    Source: A tag or header that names a crawler applies only to that crawler and its family.
+    Evidence: The tag or header, and the crawlers that it applies to.
     """
     found = site.named(
         Subject,
@@ -142,7 +144,7 @@ def noindex_partial(site: Site) -> Iterator[Hit]:
     tags = said(site, [one.id for one in found], site.all_mask)
     for one in found:
         others = listing(site.names(site.all_mask & ~one.crawlers), "or")
-        message = f"noindex for {listing(site.names(one.crawlers))}, but not for {others}"
+        message = f"The page has noindex for {listing(site.names(one.crawlers))}, but not for {others}."
         yield Hit(one.url, one.crawlers, message, tags.get(one.id, ()))
 
 
@@ -150,7 +152,7 @@ _OPPOSITES = (("index", "noindex"), ("follow", "nofollow"))
 
 
 def sides(tokens: tuple[str, ...]) -> dict[str, str]:
-    """What a directive says of each thing that can be said both ways."""
+    """The side that a directive takes on each thing that has two."""
     said_of: dict[str, str] = {}
     plain = set(tokens)
     if "none" in plain:
@@ -173,11 +175,11 @@ def sides(tokens: tuple[str, ...]) -> dict[str, str]:
     "robots-sources-differ", CheckClass.CONFLICT, Severity.FIX, follows=Follows.NOTHING, feeds=("several-directives",)
 )
 def robots_sources_differ(site: Site) -> Iterator[Hit]:
-    """Two robots tags or headers of one page say opposite things to the same crawler.
+    """Two robots tags or headers of a page contradict each other for the same crawler.
 
-    Why: The stricter one holds, which may not be the one that was edited last.
-    Mend: Keep one source (tag or header) and take the other out.
-    Rests on: Directives add up, and the most restrictive wins (engine practice).
+    Why: The stricter one applies, and that may not be the one that was edited last.
+    Fix: Keep one source (tag or header) and remove the other.
+    Source: Directives add up, and the most restrictive wins (engine practice).
     Evidence: Both sources.
     """
     several = "d.address IN (SELECT address FROM directive WHERE void IS NULL GROUP BY address HAVING count(*) > 1)"
@@ -202,17 +204,17 @@ def _differing(members: list[Said]) -> Iterator[Hit]:
                 words += [f"{ours[n]} and {theirs[n]}" for n in differ]
                 shown |= {one.evidence: None, other.evidence: None}
     if mask:
-        message = f"says {listing(list(dict.fromkeys(words)))} from different sources: the stricter holds"
+        message = f"Different sources of the page say {listing(list(dict.fromkeys(words)))}: the stricter one applies."
         yield Hit(members[0].url, mask, message, tuple(shown))
 
 
 @check("robots-self-contradicts", CheckClass.CONFLICT, Severity.FIX, follows=Follows.NOTHING, feeds=("several-tokens",))
 def robots_self_contradicts(site: Site) -> Iterator[Hit]:
-    """One robots tag or header says both a thing and its opposite.
+    """One robots tag or header contains contradicting tokens.
 
-    Why: The stricter half holds; the other half shows that something else was meant.
-    Mend: Leave only the tokens that are meant.
-    Rests on: Directives add up, and the most restrictive wins (engine practice).
+    Why: The stricter token applies; the other one shows that something else may be intended.
+    Fix: Keep only the tokens that you mean.
+    Source: Directives add up, and the most restrictive wins (engine practice).
     Evidence: The tag or header.
     """
     for one in all_said(site, "len(d.tokens) > 1"):
@@ -221,16 +223,21 @@ def robots_self_contradicts(site: Site) -> Iterator[Hit]:
         full |= {"index", "follow"} if "all" in tokens else set()
         both = [f"{yes} and {no}" for yes, no in _OPPOSITES if yes in full and no in full]
         if both:
-            yield Hit(one.url, one.mask, f"one source says {listing(both)}: the stricter holds", (one.evidence,))
+            yield Hit(
+                one.url,
+                one.mask,
+                f"One tag or header contains {listing(both)}: the stricter one applies.",
+                (one.evidence,),
+            )
 
 
 @check("robots-tag-in-body", CheckClass.FLAW, Severity.FIX, follows=Follows.NOTHING, feeds=("directive-in-body",))
 def robots_tag_in_body(site: Site) -> Iterator[Hit]:
-    """A robots tag stands after the head has ended.
+    """The robots tag comes after the end of the head.
 
-    Why: It belongs in the head; large engines read it in the body all the same, others need not.
-    Mend: Move the tag up, above what ended the head (an element that may not stand there ends it, without notice).
-    Rests on: WHATWG HTML, the "in head" insertion mode; that the tag still counts is engine practice.
+    Why: It belongs in the head. Large engines also read it in the body; others may not.
+    Fix: Move the tag above the element that ended the head. An element that is not allowed in the head ends it silently.
+    Source: WHATWG HTML, the "in head" insertion mode; that the tag still counts is engine practice.
     Evidence: The tag, and what ended the head.
     """
     for url, line, text, mask, head_end, head_line, where in site.rows(
@@ -244,7 +251,7 @@ def robots_tag_in_body(site: Site) -> Iterator[Hit]:
             evidence.append(Evidence("head-end", where, head_line, head_end))
         at = f" (line {head_line})" if head_line else ""
         ended = f"{code(head_end)}{at} ended the head before it" if head_end else "the head had ended before it"
-        yield Hit(url, mask, f"the robots tag stands in the body: {ended}", tuple(evidence))
+        yield Hit(url, mask, f"The robots tag is in the body: {ended}.", tuple(evidence))
 
 
 def faulty(site: Site, origin: int) -> Iterator[tuple[str, int, str, Evidence]]:
@@ -255,7 +262,7 @@ def faulty(site: Site, origin: int) -> Iterator[tuple[str, int, str, Evidence]]:
         JOIN answer n ON n.address = d.address
         WHERE len(d.faults) > 0 AND d.origin = {origin} AND a.site AND n.status < 300 ORDER BY a.origin, a.path, d.line, d.text"""
     ):
-        what = "; ".join(f"{code(t)}: {f}" for t, f in zip(texts, faults, strict=True))
+        what = "; ".join(f"{code(t)} has no effect: {f}" for t, f in zip(texts, faults, strict=True)) + "."
         yield (
             url,
             site.all_mask if mask is None else mask,
@@ -273,11 +280,11 @@ def faulty(site: Site, origin: int) -> Iterator[tuple[str, int, str, Evidence]]:
     change=Change(SAID, each("content", slips)),
 )
 def robots_token_slip(site: Site) -> Iterator[Hit]:
-    """A robots tag holds a token that no crawler knows.
+    """A robots tag has a token that no crawler knows.
 
-    Why: The token has no effect, so what it was to prevent happens.
-    Mend: Spell the tokens as the message says, separated by commas.
-    Rests on: The robots meta tag as search engines document it: unknown tokens are ignored.
+    Why: The token has no effect, so it does not prevent anything.
+    Fix: Spell the tokens as the message shows, separated by commas.
+    Source: The robots meta tag as search engines document it: unknown tokens are ignored.
     Evidence: The tag.
     """
     for url, mask, what, evidence in faulty(site, 0):
@@ -293,11 +300,11 @@ def robots_token_slip(site: Site) -> Iterator[Hit]:
     feeds=("faulty-directive",),
 )
 def robots_header_slip(site: Site) -> Iterator[Hit]:
-    """An X-Robots-Tag header holds a token, scope or date that cannot be read.
+    """An X-Robots-Tag header has a token, scope or date that cannot be read.
 
-    Why: The token has no effect, so what it was to prevent happens.
-    Mend: Spell the tokens as the message says, separated by commas; dates as `25 Jun 2027 15:00:00 GMT`.
-    Rests on: X-Robots-Tag as search engines document it: unknown tokens are ignored.
+    Why: The token has no effect, so it does not prevent anything.
+    Fix: Spell the tokens as the message shows, separated by commas. Write dates as `25 Jun 2027 15:00:00 GMT`.
+    Source: X-Robots-Tag as search engines document it: unknown tokens are ignored.
     Evidence: The header.
     """
     for url, mask, what, evidence in faulty(site, 1):
@@ -313,11 +320,11 @@ def robots_header_slip(site: Site) -> Iterator[Hit]:
     change=Change(("tag",), lambda finding, before: re.sub(r"\bproperty\s*=", "name=", before, count=1)),
 )
 def robots_tag_void(site: Site) -> Iterator[Hit]:
-    """A robots tag has no effect: no content, a wrong attribute, or the http-equiv form.
+    """A robots tag is void: it has no content, a wrong attribute, or the http-equiv form.
 
-    Why: What the tag was to say is not said, so the page is treated as if it were not there.
-    Mend: Write it as `<meta name="robots" content="noindex">`.
-    Rests on: The robots meta tag as search engines document it; `http-equiv` for X-Robots-Tag is in no standard.
+    Why: The tag has no effect: engines treat the page as if it had no tag.
+    Fix: Write it as `<meta name="robots" content="noindex">`.
+    Source: The robots meta tag as search engines document it; `http-equiv` for X-Robots-Tag is not in any standard.
     Evidence: The tag.
     """
     for url, void, line, text, barred, where in site.rows(
@@ -327,35 +334,40 @@ def robots_tag_void(site: Site) -> Iterator[Hit]:
     ):
         mask = site.all_mask & ~barred
         if mask:
-            yield Hit(url, mask, f"the robots tag has no effect: {void}", (Evidence("tag", where, line, text),))
+            yield Hit(url, mask, f"The robots tag has no effect: {void}.", (Evidence("tag", where, line, text),))
 
 
 @check("robots-token-obsolete", CheckClass.FLAW, Severity.NOTE, follows=Follows.NOTHING, feeds=("obsolete-token",))
 def robots_token_obsolete(site: Site) -> Iterator[Hit]:
-    """A robots tag or header holds a token that no large engine reads any more.
+    """A robots tag or header has a token that no large engine reads any more.
 
-    Why: It does no harm, but who reads it may believe that it does something.
-    Mend: Take the token out.
-    Rests on: The robots meta tag as search engines document it today.
+    Why: It does no harm, but readers may believe that it has an effect.
+    Fix: Remove the token.
+    Source: The robots meta tag as search engines document it today.
     Evidence: The tag or header.
     """
     for one in all_said(site, OBSOLETE_TOKEN):
         told = [f"{code(t)}" for t in one.tokens if t in OBSOLETE]
         are = "is" if len(told) == 1 else "are"
-        yield Hit(one.url, one.mask, f"{listing(told)} {are} not read by any large engine any more", (one.evidence,))
+        yield Hit(one.url, one.mask, f"{listing(told)} {are} no longer read by any large engine.", (one.evidence,))
 
 
 @check("embed-without-noindex", CheckClass.FLAW, Severity.NOTE, follows=Follows.NOTHING, feeds=("embedded-token",))
 def embed_without_noindex(site: Site) -> Iterator[Hit]:
-    """A page says indexifembedded, but not noindex.
+    """A page has indexifembedded without noindex.
 
     Why: The token lifts a noindex where the page is embedded elsewhere; without a noindex it does nothing.
-    Mend: Say `noindex, indexifembedded` if the page is to be listed only where it is embedded; else take the token out.
-    Rests on: The robots meta tag as search engines document it.
+    Fix: If the page should be indexed only where it is embedded, write `noindex, indexifembedded`. Otherwise remove the token.
+    Source: The robots meta tag as search engines document it.
     Evidence: The tag or header.
     """
     noindex = dict(site.rows("SELECT id, noindex FROM fact WHERE noindex > 0"))
     for one in all_said(site, EMBEDDED):
         mask = one.mask & ~noindex.get(one.address, 0)
         if mask:
-            yield Hit(one.url, mask, "says indexifembedded without noindex: it does nothing", (one.evidence,))
+            yield Hit(
+                one.url,
+                mask,
+                "The page has indexifembedded without noindex, so the token does nothing.",
+                (one.evidence,),
+            )

@@ -9,7 +9,7 @@ from indrel.base.plain import code
 from indrel.checks.catalogue import Follows, Hit, Need, check
 from indrel.checks.evidence import WHERE, about, rules, scripts
 from indrel.core.answers import status_text
-from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
+from indrel.core.model import CheckClass, Evidence, Severity, listing, plural, verb
 from indrel.decide.predicates import CANONICAL_COUNTS
 from indrel.decide.site import Site
 
@@ -26,13 +26,13 @@ _DECIDES = frozenset({"noindex", "nofollow"})
 
 
 def sampled(site: Site, group: int | None) -> str:
-    """How many pages of its sort were looked at, where not all were."""
+    """How many pages of its group were viewed, if not all were."""
     groups = (site.meta.get("rendered") or {}).get("groups") or []
     if group is None or not 0 <= group < len(groups):
         return ""
     name, pages, looked = groups[group]
     return (
-        f" ({looked:,} of {plural(pages, 'page')} of {name} with the same scripts were looked at)"
+        f" ({looked:,} of {plural(pages, 'page')} of {name} with the same scripts {verb(looked, 'was', 'were')} viewed)"
         if looked < pages
         else ""
     )
@@ -40,7 +40,7 @@ def sampled(site: Site, group: int | None) -> str:
 
 WRONG = """r.outcome IN ('empty', 'error') AND coalesce(r.visit, '') <> 'ok' AND r.leads_to IS NULL AND f.status < 300
     AND NOT (r.outcome = 'error' AND r.served_error)"""
-"""A page that comes out empty or as an error, and that neither as served nor after a visit."""
+"""A page that is empty or an error once rendered, and is not one as served or after a visit."""
 
 
 class Look(NamedTuple):
@@ -88,11 +88,12 @@ def _effect(tokens: list[str]) -> frozenset[str]:
     feeds=("render",),
 )
 def script_changes_robots(site: Site) -> Iterator[Hit]:
-    """A page's robots directives are others once its scripts have run.
+    """The robots directives of the rendered page differ from those of the served page.
 
-    Why: Crawlers that run scripts, and those that do not, obey different ones; a served noindex ends the matter before any runs.
-    Mend: Say with the served page what is to hold, and let scripts leave robots tags alone.
-    Rests on: Engine practice: a noindex that is served keeps a page from being rendered; one that scripts add counts once rendered.
+    Why: Crawlers that run scripts and crawlers that do not obey different directives. With a served noindex, engines run no
+    script.
+    Fix: Serve the directives that you want with the page, and do not change robots tags in scripts.
+    Source: Engine practice: a page with a served noindex is not rendered; a noindex that scripts add counts once rendered.
     Evidence: The tag as served and as rendered.
     """
     told: dict[tuple[int, int], dict[str, list[Any]]] = {}
@@ -128,9 +129,22 @@ def script_changes_robots(site: Site) -> Iterator[Hit]:
             shown = tuple(Evidence("tag", w, n, t) for m, _, w, n, t in served.get("tag", ()) if m & mask)
             late = tuple(Evidence("rendered", w, n, t) for m, _, w, n, t in rendered.get("rendered", ()) if m & mask)
             removed, added = sorted(before - after), sorted(after - before)
-            message = f"{_said(removed, added)}{sampled(site, look.group)}"
+            message = f"{_said(removed, added)}{sampled(site, look.group)}."
             evidence = (*late, *shown) if added and late else (*shown, *late)
-            yield Hit(look.url, mask, message, evidence or (Evidence("rendered", look.place, None, "no robots tag"),))
+            shown = evidence or (Evidence("rendered", look.place, None, "no robots tag"),)
+            # scripts that add a noindex and scripts that remove one are two edits, whatever tag they share
+            place = (shown[0].kind, shown[0].text, f"-{' '.join(removed)} +{' '.join(added)}")
+            yield Hit(look.url, mask, message, shown, place=place, advice=_kept_out(removed, added))
+
+
+def _kept_out(removed: list[str], added: list[str]) -> str:
+    if "noindex" in added:
+        return (
+            "If the page should be indexed, stop the scripts from adding the noindex. Otherwise serve it with the page."
+        )
+    if "noindex" in removed:
+        return "If the page should be indexed, remove the noindex from the served page. Otherwise stop the scripts from removing it."
+    return ""
 
 
 def _tokens(rows: Any, crawler: int) -> list[str]:
@@ -139,11 +153,11 @@ def _tokens(rows: Any, crawler: int) -> list[str]:
 
 def _said(removed: list[str], added: list[str]) -> str:
     if not removed:
-        return f"its scripts add {listing(added)}, which the served page does not say"
-    tail = ": crawlers that read it there do not run them" if "noindex" in removed else ""
+        return f"Scripts add {listing(added)}, which the served page does not have"
+    tail = ", but crawlers that read it there do not run scripts" if "noindex" in removed else ""
     if not added:
-        return f"its scripts take {listing(removed)} out, which the served page says{tail}"
-    return f"its scripts put {listing(added)} in the place of {listing(removed)}{tail}"
+        return f"Scripts remove {listing(removed)}, which the served page has{tail}"
+    return f"Scripts replace {listing(removed)} with {listing(added)}{tail}"
 
 
 @check(
@@ -155,11 +169,11 @@ def _said(removed: list[str], added: list[str]) -> str:
     feeds=("render",),
 )
 def script_changes_canonical(site: Site) -> Iterator[Hit]:
-    """A page names another canonical once its scripts have run.
+    """The canonical of the rendered page differs from that of the served page.
 
-    Why: Engines get two answers to which address stands for the page, and which of them counts is theirs to choose.
-    Mend: Name the canonical in the served page, and let scripts leave it alone.
-    Rests on: RFC 6596: a page names one canonical; that engines also read the rendered page is engine practice.
+    Why: Engines get two answers to which URL represents the page, and they choose one themselves.
+    Fix: Serve the canonical with the page, and do not change it in scripts.
+    Source: RFC 6596: a page has one canonical; that engines also read the rendered page is engine practice.
     Evidence: The canonical as served and as rendered.
     """
     pages = looks(site, "r.outcome <> 'none' AND r.leads_to IS NULL AND f.status < 300")
@@ -186,15 +200,17 @@ def script_changes_canonical(site: Site) -> Iterator[Hit]:
         late = tuple(e for _, e in rendered)
         names = listing(sorted(after)) or "none"
         if not before:
-            what = f"its scripts add a canonical to {'itself' if after == {look.url} else names}"
+            what = f"Scripts add a canonical that points to {'the page itself' if after == {look.url} else names}"
         elif not after:
-            what = f"its scripts take out the canonical that the served page has ({listing(sorted(before))})"
+            what = f"Scripts remove the canonical of the served page ({listing(sorted(before))})"
         else:
-            what = f"its scripts name the canonical {names}, the served page {listing(sorted(before))}"
+            what = f"Scripts set the canonical {names}, but the served page has {listing(sorted(before))}"
         severity = Severity.NOTE if not before and after == {look.url} else None
         evidence = (*late, *shown) or (Evidence("rendered", look.place, None, "no canonical"),)
         also = tuple(sorted(after - {look.url}))
-        yield Hit(look.url, look.crawlers, what + sampled(site, look.group), evidence, also=also, severity=severity)
+        yield Hit(
+            look.url, look.crawlers, f"{what}{sampled(site, look.group)}.", evidence, also=also, severity=severity
+        )
 
 
 @check(
@@ -206,19 +222,19 @@ def script_changes_canonical(site: Site) -> Iterator[Hit]:
     feeds=("render",),
 )
 def script_leads_away(site: Site) -> Iterator[Hit]:
-    """A script leads whoever opens a page to another address at once.
+    """A script leads to another URL at once.
 
-    Why: Crawlers that run scripts take it for a redirect; those that do not list a page that nobody gets to see.
-    Mend: Redirect with 301 or 308, or take the script out.
-    Rests on: RFC 9110 section 15.4: a redirect is said by its status; that engines follow scripts is engine practice.
-    Evidence: Where it leads, and the page's scripts.
+    Why: Crawlers that run scripts treat it as a redirect; others index a page that nobody sees.
+    Fix: Redirect with 301 or 308, or remove the script.
+    Source: RFC 9110 section 15.4: a redirect has its own status; that engines follow scripts is engine practice.
+    Evidence: Where it leads, and the scripts of the page.
     """
     found = _joined(looks(site, "r.leads_to IS NOT NULL"), lambda look: (look.leads_to,))
     ran = scripts(site, [look.id for look in found])
     for look in found:
         target = str(look.leads_to)
         shown = (Evidence("rendered", look.place, None, f"a script leads to {target}"), *ran.get(look.id, ()))
-        message = f"a script leads to {target} at once{sampled(site, look.group)}"
+        message = f"A script leads to {target} at once{sampled(site, look.group)}."
         yield Hit(look.url, look.crawlers, message, shown, also=(target,))
 
 
@@ -231,23 +247,25 @@ def script_leads_away(site: Site) -> Iterator[Hit]:
     feeds=("render",),
 )
 def script_needs_visit(site: Site) -> Iterator[Hit]:
-    """An address answers an error to a first visit, but works for those who were on the site before.
+    """A URL returns an error on a first visit, but works in a browser with stored state.
 
-    Why: Crawlers always come for the first time: what a service worker or a stored value makes of a page is not for them.
-    Mend: Let the server answer the address itself, with 200 and the page.
-    Rests on: Engine practice: rendering crawlers keep no cookies, storage or service workers between pages.
-    Evidence: What a first visit gets, and what it is after a visit to the start page.
+    Why: Crawlers always visit for the first time: a service worker or stored values do not exist for them.
+    Fix: Let the server return 200 and the page for the URL itself.
+    Source: Engine practice: rendering crawlers keep no cookies, storage or service workers between pages.
+    Evidence: What a first visit gets, and what a visit after the home page gets.
     """
     found = looks(site, "r.visit = 'ok' AND r.outcome IN ('empty', 'error')")
     for look in _joined(found, lambda look: (look.excerpt,)):
         answer, says = status_text(look.status, look.error), _words(look.excerpt)
-        first = f"answers “{answer}”" if look.status >= 400 else f"shows {says}"
+        first = f"returns “{answer}”" if look.status >= 400 else f"shows {says}"
         shown = (
             Evidence("status", look.url, None, answer),
             Evidence("rendered", look.url, None, f"on a first visit: {says}"),
             Evidence("rendered", look.url, None, f"after a visit to {site.base}: its content"),
         )
-        message = f"{first} to a first visit, but works after a visit to the start page{sampled(site, look.group)}"
+        message = (
+            f"The URL {first} on a first visit, but works after a visit to the home page{sampled(site, look.group)}."
+        )
         yield Hit(look.url, look.crawlers, message, shown)
 
 
@@ -260,11 +278,11 @@ def script_needs_visit(site: Site) -> Iterator[Hit]:
     feeds=("render_link",),
 )
 def content_needs_scroll(site: Site) -> Iterator[Hit]:
-    """Links that nothing else leads to appear only after a page was scrolled or pressed.
+    """Links that nothing else leads to appear only after scrolling or a click.
 
-    Why: Crawlers neither scroll nor press: what is behind that is not found from here.
-    Mend: Serve links to all of it (numbered pages do), whatever is loaded later for people.
-    Rests on: Engine practice: rendering crawlers look at a page as it is after loading.
+    Why: Crawlers neither scroll nor click, so they do not find what is behind that from here.
+    Fix: Serve links to all of it (paginated pages do), whatever is loaded later for people.
+    Source: Engine practice: rendering crawlers view a page as it is after loading.
     Evidence: Some of the links.
     """
     found = site.rows(
@@ -278,12 +296,13 @@ def content_needs_scroll(site: Site) -> Iterator[Hit]:
     )
     for _, url, mask, count, targets, hows, texts, group, place in found:
         after = listing(["scrolling"] * (hows != ["click"]) + ["a click"] * ("click" in hows), "or")
-        verb = "appears" if count == 1 else "appear"
-        message = f"{plural(count, 'link')} that nothing else leads to {verb} only after {after}"
+        message = (
+            f"{plural(count, 'link')} that nothing else leads to {verb(count, 'appears', 'appear')} only after {after}"
+        )
         if "tall" in hows:
             seen = "them" if hows == ["tall"] else "some of them"
-            message += f"; crawlers that look through a very tall window see {seen}"
-        message += sampled(site, group)
+            message += f"; crawlers that render with a very tall window see {seen}"
+        message += f"{sampled(site, group)}."
         yield Hit(
             url, mask, message, tuple(Evidence("rendered", place, None, text) for text in texts), also=tuple(targets)
         )
@@ -298,12 +317,13 @@ def content_needs_scroll(site: Site) -> Iterator[Hit]:
     feeds=("render",),
 )
 def render_broken(site: Site) -> Iterator[Hit]:
-    """Looked at as the crawler would, without what robots.txt keeps from it, a page comes out empty or as an error.
+    """Rendered as the crawler would (without requests that robots.txt blocks), the page shows an error or is empty.
 
-    Why: That is what is listed, or taken for an error page, however well the page looks in a browser.
-    Mend: Allow what the page needs on the host that serves it (or mend what fails), or serve the content with the page.
-    Rests on: RFC 9309 section 2.3: each host's own rules hold for what pages load; that engines render is engine practice.
-    Evidence: The rule that keeps a request from the crawler, or the request that failed, and what the page says then.
+    Why: Engines index that, or treat it as an error page, however well the page looks in a browser.
+    Fix: Allow the requests that the page needs on the host that serves them, repair what fails, or serve the content with the
+    page.
+    Source: RFC 9309 section 2.3: each host's own rules apply to the requests of pages; that engines render is engine practice.
+    Evidence: The rule that blocks a request, or the request that failed, and the text of the page.
     """
     found = looks(site, WRONG)
     ids = [look.id for look in found]
@@ -315,28 +335,28 @@ def render_broken(site: Site) -> Iterator[Hit]:
             one for one in failed if one.status and one.status < 500
         ]  # then there is nothing to show: soft-missing
         failed = [one for one in failed if one not in absent]
-        what = f"a rendering crawler sees {_words(look.excerpt) if look.outcome == 'error' else 'next to nothing'}"
+        what = f"A rendering crawler sees {_words(look.excerpt) if look.outcome == 'error' else 'an empty page'}"
         said = Evidence("rendered", look.place, None, look.excerpt or "no text")
         group = sampled(site, look.group)
         if refused:
             first = refused[0].url
             bars = tuple(dict.fromkeys(e for one in refused for e in rules(site, one.url, look.crawlers)))[:MOST_SHOWN]
             more = f" and {plural(len(refused) - 1, 'more request')}" if len(refused) > 1 else ""
-            by = f"{code(bars[0].text)} bars {first}{more}" if bars else f"{first} is barred"
-            yield Hit(look.url, look.crawlers, f"{what}: {by}{group}", (*bars, said), also=_targets(refused))
+            by = f"{code(bars[0].text)} blocks {first}{more}" if bars else f"{first} is blocked"
+            yield Hit(look.url, look.crawlers, f"{what}: {by}{group}.", (*bars, said), also=_targets(refused))
         elif failed:
             shown = tuple(
                 Evidence("status", one.url, None, status_text(one.status, None)) for one in failed[:MOST_SHOWN]
             )
-            message = f"{what}: {failed[0].url} failed ({shown[0].text}){group}"
+            message = f"{what}: {failed[0].url} failed ({shown[0].text}){group}."
             yield Hit(look.url, look.crawlers, message, (*shown, said), also=_targets(failed))
         elif look.errors and not absent:
-            message = f"{what}: its scripts broke off with an error{group}"
+            message = f"{what}: its scripts stopped with an error{group}."
             yield Hit(look.url, look.crawlers, message, (*ran.get(look.id, ()), said))
 
 
 class Missed(NamedTuple):
-    """What a page asked for in loading and did not get: of which kind it is, and what it answered, if it was asked."""
+    """A request of a page that failed while loading: its kind, and the status if there was a response."""
 
     url: str
     kind: str
@@ -344,9 +364,9 @@ class Missed(NamedTuple):
 
 
 def missed(site: Site, ids: list[int]) -> dict[tuple[int, int], tuple[list[Missed], list[Missed]]]:
-    """Per page and mask what it asked for in loading and was refused, and what failed.
+    """Per page and mask the requests that were refused while loading, and those that failed.
 
-    Those most likely to be what is needed first: the site's own data and scripts before other hosts'.
+    The most likely reasons come first: the site's own data and scripts before those of other hosts.
     """
     kinds = ", ".join(f"'{k}'" for k in NEEDED)
     found: dict[tuple[int, int], tuple[list[Missed], list[Missed]]] = {}
@@ -368,7 +388,7 @@ def _targets(lost: list[Missed]) -> tuple[str, ...]:
 
 
 def _joined(found: list[Look], told: Callable[[Look], tuple[object, ...]]) -> list[Look]:
-    """Looks at one page that tell the same are one, for the crawlers of all."""
+    """Views of one page with the same result are one, for the crawlers of all."""
     joined: dict[tuple[object, ...], Look] = {}
     for look in found:
         key = (look.id, look.place, look.group, *told(look))

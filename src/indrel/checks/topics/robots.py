@@ -8,12 +8,18 @@ from collections.abc import Iterator
 
 from indrel.base.plain import code
 from indrel.checks.catalogue import Follows, Hit, Need, check
-from indrel.checks.changes import ENTRY_GOES, LINE_GOES, ROBOTS, STATUS, Change, also_allowed, to
-from indrel.checks.evidence import LISTED_ROW, PAGE_ROW, first_link, listings, robots_line, rules, said, stated, who_is
+from indrel.checks.changes import ROBOTS, STATUS, Change, to
+from indrel.checks.evidence import (
+    first_link,
+    robots_line,
+    rules,
+    stated,
+)
 from indrel.checks.measures import MANY, MOST_NAMED, NEARLY_ALL
+from indrel.checks.narrowing import narrower
 from indrel.core.address import made_up_path, origin_of, split
 from indrel.core.answers import NO_SUCH_FILE, NO_SUCH_HOST, status_text
-from indrel.core.model import CheckClass, Evidence, Severity, plural
+from indrel.core.model import CheckClass, Evidence, Severity, State, plural
 from indrel.core.page.headers import is_html
 from indrel.core.robots import Access, HostRobots
 from indrel.core.robots.file import FIELDS, Rule
@@ -86,10 +92,10 @@ _PLAIN = re.compile(r"^/[^*$?%]*[A-Za-z0-9]$")
 
 
 def overreaching(site: Site) -> dict[str, tuple[str, Rule, int, int | None]]:
-    """Wanted addresses that a rule written as a plain word or folder bars only because they begin alike.
+    """Wanted URLs that a rule written as a plain word or folder blocks only because they share its prefix.
 
-    Gives per address its origin, the rule, the crawlers and the entry that states the want; addresses
-    of hosts that are shut as a whole are left out.
+    Gives per URL its origin, the rule, the crawlers and the entry that states the want. URLs of hosts that are shut as a
+    whole are excluded, and so are rules whose URLs are one family by name, such as `/release-15-3.html` under `/release`.
     """
     shut = shut_hosts(site)
     found: dict[str, tuple[str, Rule, int, int | None]] = {}
@@ -105,7 +111,16 @@ def overreaching(site: Site) -> dict[str, tuple[str, Rule, int, int | None]]:
                 if following.isalnum() or following in ("-", "_", "%"):
                     before = found.get(url, (parts.origin, rule, 0, entry))
                     found[url] = (parts.origin, rule, before[2] | 1 << i, entry)
-    return found
+    strange = {
+        (origin, rule.line)
+        for url, (origin, rule, _, _) in found.items()
+        if not _ONE_FAMILY.match(split(url).path[len(rule.path) :])
+    }
+    return {url: one for url, one in found.items() if (one[0], one[1].line) in strange}
+
+
+_ONE_FAMILY = re.compile(r"^[-_.]?v?[0-9]")
+"""What follows a family's name: a number."""
 
 
 @check(
@@ -113,18 +128,18 @@ def overreaching(site: Site) -> dict[str, tuple[str, Rule, int, int | None]]:
     CheckClass.BLOCKED,
     Severity.FIX,
     follows=Follows.SHUT_HOST | Follows.HIDDEN_HOST,
+    reports=State.BARRED,
     rests_on_want=True,
     needs=(Need.ROBOTS, Need.PAGES),
-    change=Change(ROBOTS, also_allowed),
     draft="robots",
 )
 def robots_overreach(site: Site) -> Iterator[Hit]:
-    """A rule also bars wanted addresses that merely begin like what it names.
+    """A rule also blocks wanted URLs that only share its prefix.
 
-    Why: A rule is a prefix: `/news` also catches `/newsletter`, which was hardly meant.
-    Mend: End the rule with `/` if a folder is meant, with `$` if one address is, or allow the others with a longer rule.
-    Rests on: RFC 9309 section 2.2.2: a rule matches every address that begins with its path.
-    Evidence: The rule; the addresses concerned stand beside the finding.
+    Why: A rule is a prefix: `/news` also matches `/newsletter`, which was probably not intended.
+    Fix: End the rule with `/` if you mean a folder, or with `$` if you mean one URL. Or allow the others with a longer rule.
+    Source: RFC 9309 section 2.2.2: a rule matches every URL that begins with its path.
+    Evidence: The rule; the finding also lists the URLs concerned.
     """
     caught = overreaching(site)
     listed = site.rows(
@@ -139,12 +154,13 @@ def robots_overreach(site: Site) -> Iterator[Hit]:
         groups[origin, rule] = (before[0] | mask, [*before[1], url], before[2] | {entry})
     for (origin, rule), (mask, urls, entries) in groups.items():
         host = site.robots[origin]
-        begin = "begins" if len(urls) == 1 else "begin"
-        message = f"{code(rule.text)} also bars {plural(len(urls), 'wanted address')} that only {begin} alike, such as {urls[0]}"
+        share = "shares" if len(urls) == 1 else "share"
+        message = f"{code(rule.text)} also blocks {plural(len(urls), 'wanted URL')} that only {share} its prefix, such as {urls[0]}."
         line = robots_line(host, rule.line, rule.text)
         said = next((stated(site, e) for e in sorted(e for e in entries if e is not None)), ())
         implied = not said and firm.isdisjoint(urls)
-        yield Hit(host.url, mask, message, (line, *said), also=tuple(urls[:MOST_NAMED]), implied=implied)
+        advice = narrower(site, urls[0], mask)
+        yield Hit(host.url, mask, message, (line, *said), also=tuple(urls[:MOST_NAMED]), implied=implied, advice=advice)
 
 
 @check(
@@ -157,12 +173,12 @@ def robots_overreach(site: Site) -> Iterator[Hit]:
     draft="robots",
 )
 def site_barred(site: Site) -> Iterator[Hit]:
-    """robots.txt bars the start page and nearly the whole site.
+    """robots.txt blocks the home page and nearly the whole site.
 
-    Why: No crawler that obeys the rule fetches anything, so nothing of the site can be listed with its content.
-    Mend: Take the rule out, or narrow it to the folders that are meant; then have the file fetched again.
-    Rests on: RFC 9309 section 2.2.2: the most specific rule decides, and `Disallow: /` matches every address.
-    Evidence: The rule of robots.txt that decides the start page.
+    Why: No crawler that obeys the rule fetches anything, so no page of the site can be indexed with its content.
+    Fix: Remove the rule or limit it to the folders you mean, then ask the engine to read robots.txt again.
+    Source: RFC 9309 section 2.2.2: the most specific rule decides, and `Disallow: /` matches every URL.
+    Evidence: The rule of robots.txt that decides the home page.
     """
     by_rule: dict[tuple[str, tuple[Evidence, ...]], int] = {}
     for origin, i in shut_hosts(site):
@@ -170,7 +186,7 @@ def site_barred(site: Site) -> Iterator[Hit]:
         by_rule[key] = by_rule.get(key, 0) | 1 << i
     for (origin, evidence), mask in by_rule.items():
         where = "the host" if site.is_lone_file else origin
-        message = f"{code(evidence[0].text)} bars the start page and nearly everything on {where}"
+        message = f"{code(evidence[0].text)} blocks the home page and nearly everything on {where}."
         yield Hit(site.starts[origin], mask, message, evidence)
 
 
@@ -184,12 +200,12 @@ def site_barred(site: Site) -> Iterator[Hit]:
     change=Change(STATUS, to("200 OK with the rules, or 404 Not Found if there are to be none")),
 )
 def robots_unreachable(site: Site) -> Iterator[Hit]:
-    """robots.txt could not be had, so crawlers treat the whole host as closed.
+    """robots.txt is unreachable, so crawlers treat the whole host as blocked.
 
-    Why: While the file answers with a server error or not at all, obedient crawlers fetch nothing from the host.
-    Mend: Bring the host back; /robots.txt then has to answer 200 with the rules, or 404 if there are to be none.
-    Rests on: RFC 9309 section 2.3.1.4; that 429 counts as a server error is engine practice.
-    Evidence: The status or failure that the address gave.
+    Why: While the file returns a server error or nothing, crawlers that obey it fetch nothing from the host.
+    Fix: Bring the host back up. /robots.txt must return 200 with rules, or 404 for no rules.
+    Source: RFC 9309 section 2.3.1.4; that 429 counts as a server error is engine practice.
+    Evidence: The status or the failure of the request.
     """
     for host in site_robots(site):
         if host.access is Access.ALL_BARRED and not site.is_closed(host.origin):
@@ -198,24 +214,24 @@ def robots_unreachable(site: Site) -> Iterator[Hit]:
             mend = NAME_IT_RIGHT if host.error == NO_SUCH_HOST else END_THE_PAUSE if host.status and host.error else ""
             links = _strayed(site, host)
             if links:
-                mend = f"Point the links at {site.base_origin}, or let this variant answer with a redirect to it."
+                mend = f"Let the links point to {site.base_origin}, or redirect this variant to it."
             yield Hit(
                 host.url,
                 site.all_mask,
                 _unreachable(host, what),
                 (evidence, *links),
                 severity=Severity.FIX if links else None,
-                mend=mend,
+                advice=mend,
             )
 
 
-NAME_IT_RIGHT = "Check how the name is written: it has no address; if it is right, have its DNS entry restored."
-END_THE_PAUSE = "Nothing, if the pause is meant: end it within days, since pages that stay away for long are dropped."
+NAME_IT_RIGHT = "Check the spelling of the host name: it has no IP address. If it is right, restore its DNS entry."
+END_THE_PAUSE = "If the pause is intended, do nothing now, but end it within days: pages that stay unavailable for long are dropped."
 
 
 def _strayed(site: Site, host: HostRobots) -> tuple[Evidence, ...]:
-    """The first link to a variant of the audited host (https, www) where nothing answers and nothing wanted stands: links
-    are at fault then, and no pages are lost. None where that is not so."""
+    """The first link to a variant of the audited host (https, www) that does not respond and has no wanted page: then the
+    links are wrong, and no pages are lost. None otherwise."""
     own, there = (split(origin).host.removeprefix("www.") for origin in (site.base_origin, host.origin))
     if host.status is not None or host.origin == site.base_origin or own != there:
         return ()
@@ -228,44 +244,52 @@ def _strayed(site: Site, host: HostRobots) -> tuple[Evidence, ...]:
 
 
 def _unreachable(host: HostRobots, what: str) -> str:
-    """Why robots.txt could not be had, and what that means: a name that is wrong, a pause, or a fault."""
+    """Why robots.txt is unreachable, and what that means: a wrong name, a pause, or a fault."""
     if host.status is None:
-        return f"{host.origin} does not answer: {host.error or 'no answer'}"
+        return f"{host.origin} does not respond: {host.error or 'no response'}."
+    name = split(host.origin + "/").host
     if host.error:
-        return f"robots.txt answers “{what}” {host.error}: the host is down for a while, and crawlers wait"
-    return f"robots.txt answers “{what}”: crawlers take the host as closed"
+        return f"robots.txt of {name} returns {what} {host.error}: the host is down for a while, and crawlers wait."
+    return f"robots.txt of {name} returns {what}: crawlers treat the whole host as blocked."
 
 
 @check("robots-is-page", CheckClass.FLAW, Severity.STOP, follows=Follows.NOTHING, whole_host=True, needs=(Need.ROBOTS,))
 def robots_is_page(site: Site) -> Iterator[Hit]:
-    """robots.txt answers 200 with an HTML page.
+    """robots.txt is an HTML page.
 
-    Why: The file seems to exist, but holds no rule: everything may be fetched, whatever was meant to be barred.
-    Mend: Serve a plain text file at /robots.txt; exempt the address from the rule that answers every path with the app.
-    Rests on: RFC 9309 section 2.3: the file is UTF-8 text of media type text/plain.
-    Evidence: The first line of what is served.
+    Why: The file seems to exist, but has no rules: everything can be fetched, whatever should be blocked.
+    Fix: Serve a plain text file at /robots.txt, and exclude /robots.txt from the catch-all route.
+    Source: RFC 9309 section 2.3: the file is UTF-8 text of media type text/plain.
+    Evidence: The first line that is served.
     """
     for host in site_robots(site):
         if is_page(host):
             first = host.body.decode("utf-8", "replace").strip().partition("\n")[0][:200]
             evidence = Evidence("robots", host.where, 1, first)
-            yield Hit(host.url, site.all_mask, "robots.txt is an HTML page: it holds no rules", (evidence,))
+            yield Hit(
+                host.url,
+                site.all_mask,
+                f"robots.txt of {split(host.url).host} is an HTML page, so it has no rules.",
+                (evidence,),
+            )
 
 
 @check("robots-missing", CheckClass.FLAW, Severity.NOTE, follows=Follows.SHUT_HOST, needs=(Need.ROBOTS,))
 def robots_missing(site: Site) -> Iterator[Hit]:
-    """There is no robots.txt, so everything may be fetched.
+    """There is no robots.txt, so everything can be fetched.
 
-    Why: That may be meant; but no crawler is told where the sitemap is, and nothing keeps them from junk addresses.
-    Mend: Serve a robots.txt, if only with a Sitemap line.
-    Rests on: RFC 9309 section 2.3.1.3: an unavailable file allows everything.
-    Evidence: The status that the address gave.
+    Why: That may be intended. But crawlers do not learn where the sitemap is, and nothing keeps them from junk URLs.
+    Fix: Serve a robots.txt, even if it has only a Sitemap line.
+    Source: RFC 9309 section 2.3.1.3: an unavailable file allows everything.
+    Evidence: The status of the request.
     """
     for host in site_robots(site):
         if host.status is not None and 400 <= host.status < 500 and host.access is Access.ALL_ALLOWED:
             what = status_text(host.status, None) if site.is_live else NO_SUCH_FILE
             evidence = Evidence("status", host.final or host.url, None, what)
-            yield Hit(host.url, site.all_mask, f"robots.txt: {what}; everything may be fetched", (evidence,))
+            yield Hit(
+                host.url, site.all_mask, f"There is no robots.txt ({what}), so everything can be fetched.", (evidence,)
+            )
 
 
 @check(
@@ -277,11 +301,11 @@ def robots_missing(site: Site) -> Iterator[Hit]:
     change=Change(ROBOTS, lambda finding, before: _as_meant(before)),
 )
 def robots_unknown_field(site: Site) -> Iterator[Hit]:
-    """A line of robots.txt begins with a field that no crawler knows.
+    """A line of robots.txt has a field that no crawler knows.
 
-    Why: The line has no effect, so what it was meant to bar or allow is not.
-    Mend: Spell the field as the message says, with a colon behind it.
-    Rests on: RFC 9309 section 2.2: crawlers ignore lines they do not know.
+    Why: The line has no effect, so it neither blocks nor allows anything.
+    Fix: Spell the field as the message shows, followed by a colon.
+    Source: RFC 9309 section 2.2: crawlers ignore lines they do not know.
     Evidence: The line.
     """
     for host in site_robots(site):
@@ -293,23 +317,23 @@ def robots_unknown_field(site: Site) -> Iterator[Hit]:
             word = line.field or line.value.split()[0].lower()
             near = near_field(word)
             if not line.field:
-                what = f"{code(line.text)} has no colon, so it has no effect"
-                meant = f"; write `{near.capitalize()}: …`" if near else ""
+                what = f"{code(line.text)} has no colon, so it has no effect."
+                meant = f" Write `{near.capitalize()}: ...`." if near else ""
             else:
-                what = f"no crawler knows the field {code(line.field)}, so the line has no effect"
-                meant = f"; {code(near.capitalize())} was probably meant" if near else ""
+                what = f"No crawler knows the field {code(line.field)}, so the line has no effect."
+                meant = f" It probably means {code(near.capitalize())}." if near else ""
             yield Hit(host.url, site.all_mask, what + meant, (robots_line(host, line.number, line.text),))
 
 
 def _as_meant(before: str) -> str | None:
-    """A line with the field that its own was probably meant to be."""
+    """A line with the known field that its own probably means."""
     field, colon, value = before.partition(":")
     near = near_field(field.strip().lower()) if colon else None
     return f"{near.capitalize()}:{value}" if near else None
 
 
 def near_field(word: str) -> str | None:
-    """The field that a word was probably meant to be."""
+    """The known field that a word probably means."""
     plain = word.replace("_", "-").replace(" ", "-")
     if plain in ("useragent", "agent"):
         return "user-agent"
@@ -326,125 +350,14 @@ def near_field(word: str) -> str | None:
     change=Change(ROBOTS, lambda finding, before: f"User-agent: *\n{before}"),
 )
 def robots_orphan_rule(site: Site) -> Iterator[Hit]:
-    """A rule stands before any User-agent line.
+    """A rule comes before any User-agent line.
 
-    Why: It belongs to no group, so no crawler obeys it.
-    Mend: Put `User-agent: *`, or the crawler that is meant, on a line above it.
-    Rests on: RFC 9309 section 2.2: rules belong to the group that a user-agent line begins.
+    Why: It does not belong to a group, so no crawler obeys it.
+    Fix: Add `User-agent: *`, or the crawler that you mean, on a line above it.
+    Source: RFC 9309 section 2.2: rules belong to the group that a user-agent line begins.
     Evidence: The rule.
     """
     for host in site_robots(site):
         for rule in host.file.orphans:
-            message = f"{code(rule.text)} stands before any User-agent line: no crawler obeys it"
+            message = f"{code(rule.text)} comes before any User-agent line, so no crawler obeys it."
             yield Hit(host.url, site.all_mask, message, (robots_line(host, rule.line, rule.text),))
-
-
-@check(
-    "barred-wanted",
-    CheckClass.BLOCKED,
-    Severity.FIX,
-    follows=Follows.SHUT_HOST | Follows.HIDDEN_HOST,
-    rests_on_want=True,
-    needs=(Need.ROBOTS, Need.PAGES),
-    draft="robots",
-)
-def barred_wanted(site: Site) -> Iterator[Hit]:
-    """A wanted page is barred by robots.txt.
-
-    Why: The crawler may not fetch it, so it is listed without its content at best.
-    Mend: Narrow the rule, or set a longer Allow rule for the page beside it.
-    Rests on: RFC 9309 section 2.2.2.
-    Evidence: The deciding rule, and what shows that the page is wanted.
-    """
-    shut, wide = shut_hosts(site), overreaching(site)
-    for url, mask, start, named, entry in site.rows(
-        "SELECT origin || path, barred, start, named, entry FROM fact WHERE site AND barred > 0 AND want = 'show' "
-        f"AND {PAGE_ROW} ORDER BY origin, path"
-    ):
-        mask = without_shut_site(site, url, mask, shut)
-        evidence = rules(site, url, mask)
-        if mask and evidence and url not in wide:
-            message = f"{code(evidence[0].text)} bars {who_is(start, named, entry)}"
-            yield Hit(url, mask, message, (*evidence, *stated(site, entry)), implied=entry is None)
-
-
-@check(
-    "barred-noindex",
-    CheckClass.CONFLICT,
-    Severity.FIX,
-    follows=Follows.SHUT_HOST,
-    needs=(Need.ROBOTS,),
-    feeds=("barred", "noindex"),
-    change=LINE_GOES,
-    draft="robots",
-)
-def barred_noindex(site: Site) -> Iterator[Hit]:
-    """A barred page says noindex, which no crawler can ever read.
-
-    Why: robots.txt stops the fetch, so the noindex is not seen, and the address may still be listed from links to it.
-    Mend: Take the rule away so that the noindex is read; bar the page again, if at all, when it has left the listings.
-    Rests on: RFC 9309 bars fetching, not listing; a directive on a page that is not fetched is not read.
-    Evidence: The rule, and the tag or header.
-    """
-    found = site.rows(
-        "SELECT id, origin || path, barred & noindex FROM fact WHERE site AND read AND barred & noindex > 0 "
-        "AND status < 300 ORDER BY origin, path"
-    )
-    tags = said(site, [i for i, _, _ in found], site.all_mask)
-    for number, url, mask in found:
-        evidence = (*rules(site, url, mask), *tags.get(number, ()))
-        yield Hit(url, mask, "says noindex, but robots.txt keeps crawlers from reading it", evidence)
-
-
-@check("barred-unread", CheckClass.FLAW, Severity.NOTE, follows=Follows.SHUT_HOST, needs=(Need.LIVE, Need.ROBOTS))
-def barred_unread(site: Site) -> Iterator[Hit]:
-    """Barred pages were not read in this audit.
-
-    Why: What they say (noindex, a canonical, an error) is not known, so checks that need it stay silent about them.
-    Mend: For a site that you answer for, audit with --read-barred.
-    Rests on: RFC 9309 section 2.2.2: this audit obeys the rules on behalf of the crawlers it speaks for.
-    Evidence: The rules that bar them.
-    """
-    for host in site_robots(site):
-        found = site.rows(
-            "SELECT origin || path FROM fact WHERE known AND NOT read AND origin = ? AND barred = ? ORDER BY path",
-            [host.origin, site.all_mask],
-        )
-        if found and host.access is Access.RULES:
-            urls = [url for (url,) in found]
-            lines = {e for url in urls[:1000] for e in rules(site, url, site.all_mask)}
-            says = "it says" if len(urls) == 1 else "they say"
-            message = f"{plural(len(urls), 'barred address')} not read: what {says} is not known"
-            shown = sorted(lines, key=lambda e: (e.line or 0, e.text))[:10]
-            yield Hit(host.url, site.all_mask, message, tuple(shown), also=tuple(urls[:200]))
-
-
-@check(
-    "listed-barred",
-    CheckClass.CONFLICT,
-    Severity.FIX,
-    follows=Follows.SHUT_HOST | Follows.HIDDEN_HOST,
-    needs=(Need.ROBOTS, Need.PAGES),
-    feeds=("entry",),
-    change=ENTRY_GOES,
-)
-def listed_barred(site: Site) -> Iterator[Hit]:
-    """The sitemap puts forward an address that robots.txt bars.
-
-    Why: One file asks crawlers to come, the other forbids it; the address can at best be listed without content.
-    Mend: Take it out of the sitemap, or let it be fetched.
-    Rests on: Sitemaps protocol 0.9 lists addresses for crawling; RFC 9309 section 2.2.2 decides whether they may be.
-    Evidence: The deciding rule, and the sitemap entry.
-    """
-    shut = shut_hosts(site)
-    found = site.rows(
-        f"SELECT id, origin || path, barred FROM fact WHERE site AND listed AND barred > 0 AND {LISTED_ROW} "
-        "ORDER BY origin, path"
-    )
-    entries = listings(site, [i for i, _, _ in found])
-    for number, url, mask in found:
-        mask = without_shut_site(site, url, mask, shut)
-        if mask:
-            loc, entry = entries[number]
-            evidence = rules(site, url, mask)
-            yield Hit(loc, mask, f"in the sitemap, but barred by {code(evidence[0].text)}", (*evidence, entry))

@@ -1,4 +1,4 @@
-"""robots.txt line by line: what needs no crawl to be told."""
+"""robots.txt line by line: what can be checked without a crawl."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ from indrel.decide.site import Site
 
 READERS = {
     "crawl-delay": "some engines read it (Bingbot, Slurp), the largest does not",
-    "noindex": "no engine reads it any more, so nothing is hidden by it",
+    "noindex": "no engine reads it any more, so it hides nothing",
     "nofollow": "no engine reads it",
     "host": "no engine reads it any more",
     "clean-param": "one engine reads it (Yandex)",
@@ -31,7 +31,7 @@ READERS = {
 }
 PLACEHOLDERS = ("example.com", "example.net", "example.org", "localhost")
 _REGEX = re.compile(r"\.\*|\.\+|\[[^\]]*\]|\(.*[|*].*\)|\(\?|^\^|\\[dws.]|\|")
-# `/wp-admin` is the same on every site of its system, which writes that rule itself: it tells nothing
+# `/wp-admin` is the same on every site of its system, which writes that rule itself: it reveals nothing
 _SECRET = re.compile(
     r"(?:^|[/_.-])(?:(?<!/wp-)admin|administrator|backups?|bak|sql|dumps?|private|personal|secrets?|internal|confidential|intranet|"
     r"invit(?:e|es|ation|ations)|(?<!lost[_-])(?<!forgot[_-])(?<!reset[_-])passwords?(?![/_-](?:reset|new|edit|forgot|recovery))|passwd|staff|tokens?|env|git)(?=$|[/_.*$?-])",
@@ -40,14 +40,14 @@ _SECRET = re.compile(
 
 
 def readable(site: Site) -> Iterator[HostRobots]:
-    """robots.txt of the site's hosts that hold rules."""
+    """robots.txt of the site's hosts that have rules."""
     for host in site_robots(site):
         if host.access is Access.RULES and not is_page(host):
             yield host
 
 
 def rule_lines(host: HostRobots) -> Iterator[tuple[Line, Rule | None]]:
-    """The allow and disallow lines, with their rules where they have a path."""
+    """The allow and disallow lines, with their rules if they have a path."""
     rules = {r.line: r for g in host.file.groups for r in g.rules} | {r.line: r for r in host.file.orphans}
     for line in host.file.lines:
         if line.field in ("allow", "disallow"):
@@ -55,7 +55,7 @@ def rule_lines(host: HostRobots) -> Iterator[tuple[Line, Rule | None]]:
 
 
 def crawlers_of(site: Site, agents: tuple[str, ...]) -> int:
-    """The audited crawlers that a group for `agents` holds for, judged by their tokens alone."""
+    """The audited crawlers that a group for `agents` applies to, by their tokens alone."""
     mask = 0
     for i, crawler in enumerate(site.crawlers):
         if any(a in crawler.robots_tokens for a in agents):
@@ -65,12 +65,13 @@ def crawlers_of(site: Site, agents: tuple[str, ...]) -> int:
 
 @check("robots-redirects", CheckClass.FLAW, Severity.ASK, follows=Follows.NOTHING, needs=(Need.LIVE,))
 def robots_redirects(site: Site) -> Iterator[Hit]:
-    """robots.txt is answered by a redirect.
+    """robots.txt redirects.
 
-    Why: The rules hold for the host that was asked; some crawlers follow few redirects, after more than five there are none.
-    Mend: Answer /robots.txt on each host itself, with status 200.
-    Rests on: RFC 9309 section 2.3.1.2: at least five redirects are followed, also across hosts.
-    Evidence: The addresses on the way and what the last one answered.
+    Why: The rules apply to the host that was asked. Some crawlers follow few redirects; after more than five there are no
+    rules.
+    Fix: Serve /robots.txt on each host itself, with status 200.
+    Source: RFC 9309 section 2.3.1.2: at least five redirects are followed, also across hosts.
+    Evidence: The URLs of the redirects, and what the last one returns.
     """
     for host in site_robots(site):
         if host.hops:
@@ -79,23 +80,23 @@ def robots_redirects(site: Site) -> Iterator[Hit]:
             many = len(host.hops) > MAX_HOPS
             abroad = split(host.final).host != split(host.url).host
             end = (
-                "no rules hold"
+                "no rules apply"
                 if many
-                else f"the rules of {host.final} hold"
+                else f"the rules of {host.final} apply"
                 if abroad
-                else f"answered by {host.final}"
+                else f"{host.final} serves it"
             )
-            message = f"robots.txt redirects {plural(len(host.hops), 'time')}: {end}"
+            message = f"robots.txt redirects {plural(len(host.hops), 'time')}: {end}."
             yield Hit(host.url, site.all_mask, message, tuple(shown), severity=Severity.FIX if many else None)
 
 
 @check("robots-too-long", CheckClass.FLAW, Severity.FIX, follows=Follows.NOTHING, needs=(Need.ROBOTS,))
 def robots_too_long(site: Site) -> Iterator[Hit]:
-    """robots.txt goes on beyond the octets that crawlers read.
+    """robots.txt is longer than crawlers read.
 
-    Why: Lines beyond the first 500 KiB have no effect; the line that is cut through is dropped as well.
-    Mend: Shorten the file: wildcards and folders take the place of long lists.
-    Rests on: RFC 9309 section 2.5: at least 500 KiB must be parsed.
+    Why: Lines beyond the first 500 KiB have no effect; a line that is cut is dropped as well.
+    Fix: Shorten the file: use wildcards and folders instead of long lists.
+    Source: RFC 9309 section 2.5: at least 500 KiB must be parsed.
     Evidence: The first line that has no effect.
     """
     for host in readable(site):
@@ -110,42 +111,42 @@ def robots_too_long(site: Site) -> Iterator[Hit]:
 
 @check("robots-encoding", CheckClass.FLAW, Severity.FIX, follows=Follows.NOTHING, needs=(Need.ROBOTS,))
 def robots_encoding(site: Site) -> Iterator[Hit]:
-    """robots.txt is not UTF-8 text, or not served as text/plain.
+    """robots.txt is not UTF-8 text, or is not served as text/plain.
 
-    Why: Octets that are not UTF-8 match nothing that was meant; in UTF-16 no line can be read at all.
-    Mend: Save the file as UTF-8 without NUL octets, and serve it as text/plain.
-    Rests on: RFC 9309 section 2.3: UTF-8, media type text/plain.
-    Evidence: The line that holds the first such octet, or the media type.
+    Why: Bytes that are not UTF-8 do not match the intended URLs; in UTF-16 no line can be read at all.
+    Fix: Save the file as UTF-8 without NUL bytes, and serve it as text/plain.
+    Source: RFC 9309 section 2.3: UTF-8, media type text/plain.
+    Evidence: The line with the first such byte, or the media type.
     """
     for host in readable(site):
         body = host.body
         if body.startswith((b"\xff\xfe", b"\xfe\xff")):
-            what, line = "it is UTF-16: no line can be read", 1
+            what, line = "is UTF-16, so no line can be read", 1
         elif b"\0" in body:
-            what, line = "it holds NUL octets", body.count(b"\n", 0, body.index(b"\0")) + 1
+            what, line = "has NUL bytes", body.count(b"\n", 0, body.index(b"\0")) + 1
         elif host.file.bad_utf8:
             line = next(
                 (n for n, raw in enumerate(body.split(b"\n"), 1) if raw.decode("utf-8", "ignore").encode() != raw), 1
             )
-            what = f"it is not UTF-8 at line {line}"
+            what = f"is not UTF-8 at line {line}"
         else:
             if site.is_live and host.media_type != "text/plain":
                 media = Evidence("header", host.final, None, f"Content-Type: {host.media_type or 'none'}")
-                message = f"robots.txt is served as {host.media_type or 'no media type'}, not as text/plain"
+                message = f"robots.txt is served as {host.media_type or 'no media type'}, not as text/plain."
                 yield Hit(host.url, site.all_mask, message, (media,), severity=Severity.NOTE)
             continue
-        yield Hit(host.url, site.all_mask, f"robots.txt: {what}", (Evidence("robots", host.where, line, what),))
+        yield Hit(host.url, site.all_mask, f"robots.txt {what}.", (Evidence("robots", host.where, line, what),))
 
 
-_SLOWER = "Slow crawlers down with 429 or 503 answers; else accept that few obey."
+_SLOWER = "Slow crawlers down with 429 or 503. Otherwise accept that few crawlers obey the line."
 _INSTEAD = {
-    "noindex": "Say noindex on the page (tag or header), and take the line out.",
-    "nofollow": "Say nofollow on the page (tag or header) or on the links, and take the line out.",
-    "host": "Redirect the other hosts to the one that is meant, and take the line out.",
-    "clean-param": "Name the address without the parameters as canonical; else accept that few obey.",
+    "noindex": "Give the page noindex (tag or header), and remove the line.",
+    "nofollow": "Give the page or the links nofollow, and remove the line.",
+    "host": "Redirect the other hosts to the one that you mean, and remove the line.",
+    "clean-param": "Let canonicals point to the URL without the parameters. Otherwise accept that few crawlers obey the line.",
     "crawl-delay": _SLOWER, "request-rate": _SLOWER, "visit-time": _SLOWER,
 }  # fmt: skip
-"""What does what a field was meant to do."""
+"""What achieves what a field is meant to do."""
 
 
 @check(
@@ -157,11 +158,12 @@ _INSTEAD = {
     change=LINE_GOES,
 )
 def robots_unsupported_field(site: Site) -> Iterator[Hit]:
-    """A line of robots.txt uses a field that is in no standard.
+    """A line of robots.txt uses a field that is not in any standard.
 
-    Why: Only some crawlers read it, or none; whoever relies on it is let down by the others.
-    Mend: Say noindex on the page or in a header; slow crawlers down with 429 or 503 answers; else accept that few obey.
-    Rests on: RFC 9309 section 2.2.4: other records may be read, and must not interfere.
+    Why: Only some crawlers read it, or none, so it does not work for the others.
+    Fix: Give the page noindex in a tag or header. Slow crawlers down with 429 or 503. Otherwise accept that few crawlers obey
+    the line.
+    Source: RFC 9309 section 2.2.4: other records may be read, and must not interfere.
     Evidence: The line.
     """
     for host in readable(site):
@@ -169,9 +171,11 @@ def robots_unsupported_field(site: Site) -> Iterator[Hit]:
             if line.field in UNSUPPORTED:
                 who = READERS.get(line.field, "few crawlers read it, if any")
                 severity = Severity.FIX if line.field in ("noindex", "nofollow") else None
-                message = f"{code(line.field)} is in no standard: {who}"
+                message = f"{code(line.field)} is not in any standard: {who}."
                 shown = (robots_line(host, line.number, line.text),)
-                yield Hit(host.url, site.all_mask, message, shown, severity=severity, mend=_INSTEAD.get(line.field, ""))
+                yield Hit(
+                    host.url, site.all_mask, message, shown, severity=severity, advice=_INSTEAD.get(line.field, "")
+                )
 
 
 @check(
@@ -183,11 +187,12 @@ def robots_unsupported_field(site: Site) -> Iterator[Hit]:
     change=Change(ROBOTS, line_with(lambda path: _right_path(path))),
 )
 def robots_bad_path(site: Site) -> Iterator[Hit]:
-    """A rule's path is written so that it does not match what was meant.
+    """A rule's path does not match what it seems to mean.
 
-    Why: A path that does not begin with `/` or `*` matches nothing; spaces, back slashes and expressions are taken literally.
-    Mend: Write the path as it stands in addresses, beginning with `/`; `*` stands for anything, `$` for the end.
-    Rests on: RFC 9309 section 2.2.2 and 2.2.3: paths are compared from the first octet; only `*` and `$` are special.
+    Why: A path that does not begin with `/` or `*` matches nothing. Spaces, backslashes and regular expressions are taken
+    literally.
+    Fix: Write the path as it is in URLs, beginning with `/`; `*` matches anything, `$` marks the end.
+    Source: RFC 9309 section 2.2.2 and 2.2.3: paths are compared from the first byte; only `*` and `$` are special.
     Evidence: The rule.
     """
     for host in readable(site):
@@ -195,11 +200,11 @@ def robots_bad_path(site: Site) -> Iterator[Hit]:
             what, severity = _path_fault(line, rule)
             if what:
                 shown = (robots_line(host, line.number, line.text),)
-                yield Hit(host.url, site.all_mask, f"{code(line.text)}: {what}", shown, severity=severity)
+                yield Hit(host.url, site.all_mask, f"{code(line.text)}: {what}.", shown, severity=severity)
 
 
 def _right_path(path: str) -> str | None:
-    """A path as it was meant, where that is plain."""
+    """The path that is meant, if that is clear."""
     if url := normalise(path):
         return split(url).path
     if path and path[0] not in "/*$":
@@ -208,20 +213,20 @@ def _right_path(path: str) -> str | None:
 
 
 def _path_fault(line: Line, rule: Rule | None) -> tuple[str, Severity | None]:
-    """What is wrong with a rule's path (nothing: empty), and how grave that is, where it is not as usual."""
+    """What is wrong with a rule's path (nothing: empty), and its severity if it is not the usual one."""
     path = rule.path if rule else ""
     if path and normalise(path):
-        return f"a full address matches nothing; write {code(_right_path(path) or '')}", None
+        return f"a full URL matches nothing; write {code(_right_path(path) or '')}", None
     if path and path[0] not in "/*$":
         return f"it does not begin with `/`, so it matches nothing; write {code(_right_path(path) or '')}", None
     if re.search(r"\s", path):
-        return "addresses hold no spaces; write `%20`, or one line for each path", None
+        return "URLs have no spaces; write `%20`, or one line per path", None
     if "\\" in path:
-        return "a back slash matches nothing; write `/`", None
+        return "a backslash matches nothing; write `/`", None
     if _REGEX.search(path):
-        return "regular expressions are not read: it is taken literally; `*` stands for anything", None
+        return "regular expressions are taken literally; `*` matches anything", None
     if re.search(r"[^\s#:]#", line.text):
-        return "what follows `#` is a comment; write `%23` if it belongs to the path", Severity.ASK
+        return "the part after `#` is a comment; write `%23` if it belongs to the path", Severity.ASK
     return "", None
 
 
@@ -241,9 +246,9 @@ def _ends_idly(path: str) -> bool:
 def robots_anchor_slip(site: Site) -> Iterator[Hit]:
     """A `$` or `*` of a rule does not do what it seems to.
 
-    Why: `$` means the end only at the very end; a trailing `*` adds only weight; a rule of stars alone catches everything.
-    Mend: Write `%24` for a literal dollar sign, leave the trailing `*` out, name what is meant instead of `*`.
-    Rests on: RFC 9309 section 2.2.3.
+    Why: `$` marks the end only at the very end. A trailing `*` only adds weight. A rule of stars alone matches everything.
+    Fix: Write `%24` for a literal dollar sign, remove the trailing `*`, and name the path that you mean instead of `*`.
+    Source: RFC 9309 section 2.2.3.
     Evidence: The rule.
     """
     for host in readable(site):
@@ -251,28 +256,28 @@ def robots_anchor_slip(site: Site) -> Iterator[Hit]:
             path = rule.path if rule else ""
             if path and not path.strip("*"):
                 what, mend = (
-                    "it catches every address",
-                    "Name what is meant instead of `*`, or write `/` for everything.",
+                    "it matches every URL",
+                    "Name the path that you mean instead of `*`, or write `/` for everything.",
                 )
             elif "$" in path[:-1]:
-                what = "`$` is not at the end, so it stands for a dollar sign"
+                what = "`$` is not at the end, so it means a dollar sign"
                 mend = "Write `%24` for a literal dollar sign, or put the `$` at the end."
             elif _ends_idly(path):
                 what = f"the trailing `*` adds nothing: {code(path.rstrip('*'))} matches the same"
-                mend = "Leave the trailing `*` out."
+                mend = "Remove the trailing `*`."
             else:
                 continue
             shown = (robots_line(host, line.number, line.text),)
-            yield Hit(host.url, site.all_mask, f"{code(line.text)}: {what}", shown, mend=mend)
+            yield Hit(host.url, site.all_mask, f"{code(line.text)}: {what}.", shown, advice=mend)
 
 
 @check("robots-empty-agent", CheckClass.FLAW, Severity.FIX, follows=Follows.NOTHING, needs=(Need.ROBOTS,))
 def robots_empty_agent(site: Site) -> Iterator[Hit]:
     """A User-agent line names no crawler, or a group has no rule.
 
-    Why: Rules of a group that names no one hold for no one; a crawler whose group has no rule may fetch everything.
-    Mend: Name the crawler's token, or `*`; give the group its rules, or `Disallow:` to say that everything is allowed.
-    Rests on: RFC 9309 section 2.2.1: a product token is made of letters, `_` and `-`.
+    Why: The rules of a group that names no crawler apply to none. A crawler whose group has no rule may fetch everything.
+    Fix: Name the crawler's user agent, or `*`. Give the group its rules, or `Disallow:` if everything is allowed.
+    Source: RFC 9309 section 2.2.1: a product token is made of letters, `_` and `-`.
     Evidence: The User-agent line.
     """
     for host in readable(site):
@@ -281,12 +286,17 @@ def robots_empty_agent(site: Site) -> Iterator[Hit]:
                 shown = (robots_line(host, line.number, line.text),)
                 if not token:
                     yield Hit(
-                        host.url, site.all_mask, f"{code(line.text)} names no crawler: its group holds for none", shown
+                        host.url,
+                        site.all_mask,
+                        f"{code(line.text)} names no crawler, so its group applies to none.",
+                        shown,
                     )
                 elif not group.rules and not group.empty_rules and _only_group(host, token):
-                    message = f"the group for {token} has no rule: everything is allowed"
-                    mend = "Give the group its rules, or `Disallow:` to say that everything is allowed."
-                    yield Hit(host.url, crawlers_of(site, (token,)), message, shown, severity=Severity.NOTE, mend=mend)
+                    message = f"The group for {token} has no rule, so everything is allowed."
+                    mend = "Give the group its rules, or `Disallow:` if everything is allowed."
+                    yield Hit(
+                        host.url, crawlers_of(site, (token,)), message, shown, severity=Severity.NOTE, advice=mend
+                    )
 
 
 def _only_group(host: HostRobots, token: str) -> bool:
@@ -295,11 +305,11 @@ def _only_group(host: HostRobots, token: str) -> bool:
 
 @check("robots-split-group", CheckClass.FLAW, Severity.NOTE, follows=Follows.NOTHING, needs=(Need.ROBOTS,))
 def robots_split_group(site: Site) -> Iterator[Hit]:
-    """The rules for one crawler stand in several groups.
+    """The rules for one crawler are in several groups.
 
-    Why: They are merged, but whoever edits one group does not see the others.
-    Mend: Put all rules for the crawler into one group.
-    Rests on: RFC 9309 section 2.2.1: groups for the same crawler are combined into one.
+    Why: Crawlers merge them, but people who edit one group do not see the others.
+    Fix: Put all rules for the crawler into one group.
+    Source: RFC 9309 section 2.2.1: groups for the same crawler are combined into one.
     Evidence: The User-agent lines.
     """
     for host in readable(site):
@@ -310,18 +320,18 @@ def robots_split_group(site: Site) -> Iterator[Hit]:
             groups = sum(1 for g in host.file.groups if token in g.agents)
             if groups > 1:
                 shown = tuple(robots_line(host, line.number, line.text) for line in lines[:20])
-                message = f"the rules for {token} stand in {groups} groups, which are merged"
+                message = f"The rules for {token} are in {groups} groups, which crawlers merge."
                 yield Hit(host.url, crawlers_of(site, (token,)), message, shown)
 
 
 @check("robots-group-replaces-all", CheckClass.CONFLICT, Severity.ASK, follows=Follows.SHUT_HOST, needs=(Need.ROBOTS,))
 def robots_group_replaces_all(site: Site) -> Iterator[Hit]:
-    """A group for one crawler leaves out rules that hold for all others.
+    """A group for one crawler lacks rules that apply to all others.
 
-    Why: A crawler obeys its own group alone, so what `*` bars is open to it unless its group says so again.
-    Mend: Repeat the rules of the `*` group in the crawler's group, or take that group away.
-    Rests on: RFC 9309 section 2.2.1: the `*` group holds only where no group names the crawler.
-    Evidence: The crawler's User-agent line, and the rules that do not hold for it.
+    Why: A crawler obeys only its own group, so it may fetch what `*` blocks unless its group repeats the rule.
+    Fix: Repeat the rules of the `*` group in the crawler's group, or remove that group.
+    Source: RFC 9309 section 2.2.1: the `*` group applies only if no group names the crawler.
+    Evidence: The crawler's User-agent line, and the rules that do not apply to it.
     """
     for host in readable(site):
         general = host.file.ruleset((STAR,)).rules
@@ -336,13 +346,13 @@ def robots_group_replaces_all(site: Site) -> Iterator[Hit]:
                 shown += [robots_line(host, rule.line, rule.text) for rule in missing[:5]]
                 names = listing([f"{code(r.label)}" for r in missing[:3]])
                 more = f" and {len(missing) - 3} more" if len(missing) > 3 else ""
-                known = f", which opens {plural(len(opened), 'known address')}" if opened else ""
-                message = f"the group for {rules.group} leaves out {names}{more}{known}"
+                known = f", which opens {plural(len(opened), 'known URL')} to it" if opened else ""
+                message = f"The group for {rules.group} lacks {names}{more}{known}."
                 yield Hit(host.url, 1 << i, message, tuple(shown), also=tuple(opened[:200]))
 
 
 def _opened(site: Site, host: HostRobots, index: int) -> list[str]:
-    """Known addresses that a crawler's own group opens to it although `*` bars them."""
+    """Known URLs that a crawler's own group opens to it although `*` blocks them."""
     if site.is_lone_file:
         return []
     general = host.file.ruleset((STAR,)).rules
@@ -363,12 +373,12 @@ def _opened(site: Site, host: HostRobots, index: int) -> list[str]:
 
 @check("robots-rule-never-wins", CheckClass.FLAW, Severity.NOTE, follows=Follows.NOTHING, needs=(Need.ROBOTS,))
 def robots_rule_never_wins(site: Site) -> Iterator[Hit]:
-    """A rule can never decide, because another one always beats it.
+    """A rule is always overridden by another rule, or is a duplicate.
 
-    Why: Whoever reads the file takes it for effective; it may stand against what is meant.
-    Mend: Take it out, or make it longer than the one that beats it.
-    Rests on: RFC 9309 section 2.2.2: the longest match wins, and allow wins a tie.
-    Evidence: The rule, and the one that beats it.
+    Why: It looks effective but is not; it may even contradict what you intend.
+    Fix: Remove it, or make it longer than the rule that overrides it.
+    Source: RFC 9309 section 2.2.2: the longest match wins, and allow wins a tie.
+    Evidence: The rule, and the one that overrides it.
     """
     for host in readable(site):
         for rule, better in beaten(host):
@@ -376,14 +386,14 @@ def robots_rule_never_wins(site: Site) -> Iterator[Hit]:
             what = (
                 f"repeats line {better.line}"
                 if same
-                else f"is always beaten by {code(better.text)} (line {better.line})"
+                else f"is always overridden by {code(better.text)} (line {better.line})"
             )
             shown = (robots_line(host, rule.line, rule.text), robots_line(host, better.line, better.text))
-            yield Hit(host.url, site.all_mask, f"{code(rule.text)} {what}", shown)
+            yield Hit(host.url, site.all_mask, f"{code(rule.text)} {what}.", shown)
 
 
 def beaten(host: HostRobots) -> list[tuple[Rule, Rule]]:
-    """Rules that never win in any group that they stand in, each with one that beats it."""
+    """Rules that never win in any of their groups, each with one that overrides it."""
     losses: dict[int, tuple[Rule, Rule]] = {}
     wins: set[int] = set()
     for token in host.file.agents:
@@ -400,14 +410,14 @@ def beaten(host: HostRobots) -> list[tuple[Rule, Rule]]:
     Severity.FIX,
     follows=Follows.NOTHING,
     needs=(Need.ROBOTS,),
-    change=Change(ROBOTS, to("(the line goes, or names a sitemap of this site)")),
+    change=Change(ROBOTS, to("(remove the line, or name a sitemap of this site)")),
 )
 def robots_foreign_sitemap(site: Site) -> Iterator[Hit]:
-    """A Sitemap line is relative, malformed, or names a host that is not this site.
+    """A Sitemap line is relative, malformed, or names a host that is not this site's.
 
-    Why: Most often the file was copied from elsewhere: crawlers are sent to another site's sitemap, or to none.
-    Mend: Write the whole address of this site's own sitemap.
-    Rests on: Sitemaps protocol 0.9: the Sitemap line holds an absolute address.
+    Why: Most often the file was copied from another site: crawlers are sent to that site's sitemap, or to none.
+    Fix: Write the whole URL of this site's own sitemap.
+    Source: Sitemaps protocol 0.9: the Sitemap line has an absolute URL.
     Evidence: The line.
     """
     hosts = {site_key(start) for start in site.starts.values()} | {
@@ -417,7 +427,7 @@ def robots_foreign_sitemap(site: Site) -> Iterator[Hit]:
         for line in host.file.sitemaps:
             url = normalise(line.value)
             if url is None:
-                what = "is relative or malformed; write the whole address"
+                what = "is relative or malformed; write the whole URL"
             elif split(url).host.removeprefix("www.") in PLACEHOLDERS:
                 what = f"names the placeholder host {split(url).host}"
             elif (
@@ -429,11 +439,11 @@ def robots_foreign_sitemap(site: Site) -> Iterator[Hit]:
                 continue
             else:
                 what = f"names {split(url).host}, which is not this site"
-            yield Hit(host.url, site.all_mask, f"{code(line.text)} {what}", (robots_line(host, line.line, line.text),))
+            yield Hit(host.url, site.all_mask, f"{code(line.text)} {what}.", (robots_line(host, line.line, line.text),))
 
 
 def _lists_this_site(site: Site, url: str) -> bool:
-    """Whether a sitemap elsewhere, or one that it lists, really puts forward addresses of this site."""
+    """Whether a sitemap elsewhere, or one that it lists, really lists URLs of this site."""
     return bool(
         site.one(
             "SELECT count(*) FROM sitemap s LEFT JOIN sitemap c ON c.parent = s.id JOIN entry e ON e.sitemap IN (s.id, c.id) "
@@ -445,11 +455,11 @@ def _lists_this_site(site: Site, url: str) -> bool:
 
 @check("robots-tells-secrets", CheckClass.EXPOSED, Severity.ASK, follows=Follows.NOTHING, needs=(Need.ROBOTS,))
 def robots_tells_secrets(site: Site) -> Iterator[Hit]:
-    """A rule spells out an address that looks private.
+    """A rule reveals a URL that looks private.
 
-    Why: Everyone may read robots.txt: it tells where the address is, and keeps no one out.
-    Mend: Lock the address with credentials and take the rule out; at least name it by a prefix that gives nothing away.
-    Rests on: RFC 9309 section 3: the rules are no access control, and listing paths exposes them.
+    Why: Anyone can read robots.txt: it reveals the URL and keeps nobody out.
+    Fix: Require a login for the URL and remove the rule. At least shorten the rule to a prefix that reveals nothing.
+    Source: RFC 9309 section 3: the rules are no access control, and listing paths exposes them.
     Evidence: The rule.
     """
     for host in readable(site):

@@ -1,4 +1,4 @@
-"""robots.txt held against the addresses that are known, the resources of pages and the other hosts."""
+"""robots.txt compared with the known URLs, the resources of pages and the other hosts."""
 
 from __future__ import annotations
 
@@ -7,18 +7,18 @@ from typing import NamedTuple
 
 from indrel.base.plain import code
 from indrel.checks.catalogue import Follows, Hit, Need, check
-from indrel.checks.changes import ROBOTS, Change, in_its_case
+from indrel.checks.changes import ROBOTS, Change, Effect, in_its_case
 from indrel.checks.evidence import PAGE_ROW, WHERE, answers, canonicals, of_each, robots_line, rules, stated
 from indrel.checks.topics.robots_lines import beaten, readable
 from indrel.core.address import origin_of
-from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
+from indrel.core.model import CheckClass, Evidence, Severity, listing, plural, verb
 from indrel.core.robots import Access, HostRobots, RobotsFile, Rule
 from indrel.core.robots.file import compile_path, written_path
 from indrel.decide.site import Site
 
 
 class RuleUse(NamedTuple):
-    """What a rule does on this site: addresses it decides, addresses it matches but loses, for whose group."""
+    """What a rule does on this site: URLs that it decides, URLs that it matches but loses, and its group."""
 
     rule: Rule
     group: str
@@ -28,7 +28,7 @@ class RuleUse(NamedTuple):
 
 
 def rule_uses(site: Site, host: HostRobots) -> list[RuleUse]:
-    """Per group and rule of a robots.txt, what it does to the known addresses, pages and resources."""
+    """Per group and rule of a robots.txt, what it does to the known URLs, pages and resources."""
     import numpy as np
 
     from indrel.core.robots import match_many
@@ -48,7 +48,7 @@ def rule_uses(site: Site, host: HostRobots) -> list[RuleUse]:
 
 
 def unused_rules(site: Site, host: HostRobots) -> list[Rule]:
-    """Rules that decide no known address in any group, unless they can never win anyway."""
+    """Rules that decide no known URL in any group, except those that can never win."""
     from indrel.core.robots import match_many
 
     paths = site.paths(host.origin)[1]
@@ -63,11 +63,11 @@ def unused_rules(site: Site, host: HostRobots) -> list[Rule]:
 
 
 def case_slips(site: Site, host: HostRobots, unused: list[Rule]) -> dict[int, str]:
-    """Rules that match nothing, but would match known addresses if case were ignored: line and one such path."""
+    """Rules that match nothing, but would match known URLs if case were ignored: line and one such path."""
     from indrel.core.robots import match_many
 
     paths = site.paths(host.origin)[1]
-    unused = [rule for rule in unused if not (match_many([rule], paths) >= 0).any()]  # others lose to a longer rule
+    unused = [rule for rule in unused if not (match_many([rule], paths) >= 0).any()]  # the others lose to a longer rule
     if not unused:
         return {}
     lowered = paths.lowered()
@@ -88,11 +88,11 @@ def case_slips(site: Site, host: HostRobots, unused: list[Rule]) -> dict[int, st
     needs=(Need.ROBOTS, Need.PAGES, Need.COMPLETE, Need.LINKS),
 )
 def robots_rule_unused(site: Site) -> Iterator[Hit]:
-    """A rule decides no address that this audit knows.
+    """A rule does not decide any known URL.
 
-    Why: It may be a leftover, or protect something that nothing links; or it does not match what was meant.
-    Mend: Take it out if it is a leftover; else hold it against the addresses that it is meant for (indrel robots match).
-    Rests on: RFC 9309 section 2.2.2, over the addresses found.
+    Why: It may be a leftover, protect something that nothing links to, or not match what you mean.
+    Fix: If it is a leftover, remove it. Otherwise check it against the URLs that it is meant for (indrel robots match).
+    Source: RFC 9309 section 2.2.2, applied to the URLs found.
     Evidence: The rule.
     """
     for host in readable(site):
@@ -100,7 +100,7 @@ def robots_rule_unused(site: Site) -> Iterator[Hit]:
         slips = case_slips(site, host, unused)
         for rule in unused:
             if rule.line not in slips:
-                message = f"{code(rule.text)} decides no known address"
+                message = f"{code(rule.text)} does not decide any known URL."
                 yield Hit(host.url, site.all_mask, message, (robots_line(host, rule.line, rule.text),))
 
 
@@ -110,15 +110,15 @@ def robots_rule_unused(site: Site) -> Iterator[Hit]:
     Severity.ASK,
     follows=Follows.NOTHING,
     needs=(Need.ROBOTS, Need.PAGES),
-    change=Change(ROBOTS, in_its_case),
+    change=Change(ROBOTS, in_its_case, Effect.RULE),
 )
 def robots_case_slip(site: Site) -> Iterator[Hit]:
     """A rule matches nothing as written, but would if upper and lower case were ignored.
 
-    Why: Paths are compared with case, so the rule has no effect.
-    Mend: Write the path in the case that the addresses have.
-    Rests on: RFC 9309 section 2.2.2: matching of paths is case-sensitive.
-    Evidence: The rule; one address that it was probably meant for.
+    Why: Paths are case-sensitive, so the rule has no effect.
+    Fix: Write the path in the letter case of the URLs.
+    Source: RFC 9309 section 2.2.2: matching of paths is case-sensitive.
+    Evidence: The rule, and a URL that it was probably meant for.
     """
     for host in readable(site):
         unused = unused_rules(site, host)
@@ -126,7 +126,9 @@ def robots_case_slip(site: Site) -> Iterator[Hit]:
         for rule in unused:
             if rule.line in slips:
                 path = slips[rule.line]
-                message = f"{code(rule.text)} matches nothing in this case; it would match {path}"
+                message = (
+                    f"{code(rule.text)} matches nothing in this letter case; ignoring case, it would match {path}."
+                )
                 shown = (robots_line(host, rule.line, rule.text),)
                 yield Hit(host.url, site.all_mask, message, shown, also=(host.origin + path,))
 
@@ -139,27 +141,27 @@ def robots_case_slip(site: Site) -> Iterator[Hit]:
     needs=(Need.ROBOTS, Need.PAGES),
 )
 def robots_no_sitemap(site: Site) -> Iterator[Hit]:
-    """There are sitemaps, but robots.txt names none.
+    """Sitemaps exist, but robots.txt does not name any.
 
-    Why: Engines that were not told of the sitemap by hand may not find it.
-    Mend: Add a line `Sitemap: ` with the sitemap's whole address.
-    Rests on: Sitemaps protocol 0.9: robots.txt may name the sitemap for all crawlers.
+    Why: Engines to which the sitemap was not submitted by hand may not find it.
+    Fix: Add a line `Sitemap: ` with the whole URL of the sitemap.
+    Source: Sitemaps protocol 0.9: robots.txt may name the sitemap for all crawlers.
     Evidence: The sitemaps found.
     """
     host = site.robots.get(site.base_origin)
     found = site.rows("SELECT url FROM sitemap WHERE via = 'usual' AND kind <> 'html' ORDER BY url")
     if host and host.access is Access.RULES and found and not host.file.sitemaps:
         shown = tuple(Evidence("sitemap", url, None, "found, but not named") for (url,) in found)
-        yield Hit(host.url, site.all_mask, f"robots.txt names no sitemap, though there is {found[0][0]}", shown)
+        yield Hit(host.url, site.all_mask, f"robots.txt does not name a sitemap, although {found[0][0]} exists.", shown)
 
 
 @check("robots-host-differs", CheckClass.CONFLICT, Severity.FIX, follows=Follows.NOTHING, needs=(Need.LIVE,))
 def robots_host_differs(site: Site) -> Iterator[Hit]:
-    """Variants of the host (http/https, bare/www) answer themselves, with other rules.
+    """Host variants (http/https, with and without www) return different rules and do not redirect to one variant.
 
-    Why: Each variant is a host of its own to crawlers: what one bars, the other leaves open.
-    Mend: Redirect all variants to one, and serve the same robots.txt on all.
-    Rests on: RFC 9309 section 2.3: rules hold for one scheme, host and port.
+    Why: To crawlers each variant is a host of its own: what one blocks, another allows.
+    Fix: Redirect all variants to one, and serve the same robots.txt on all of them.
+    Source: RFC 9309 section 2.3: rules apply to one scheme, host and port.
     Evidence: Both files, with a line that only one of them has.
     """
     own = site.robots.get(site.base_origin)
@@ -173,7 +175,7 @@ def robots_host_differs(site: Site) -> Iterator[Hit]:
         if host.access is own.access and _decisions(host.file) == _decisions(own.file):
             continue
         shown = (_differing(own, host), _differing(host, own))
-        message = f"{host.origin} does not redirect here, and its robots.txt has other rules"
+        message = f"{host.origin} does not redirect here, and its robots.txt has different rules."
         yield Hit(site.base, site.all_mask, message, shown, also=(host.origin + "/",))
 
 
@@ -201,12 +203,12 @@ def _differing(host: HostRobots, other: HostRobots) -> Evidence:
     feeds=("robots_as",),
 )
 def robots_agent_differs(site: Site) -> Iterator[Hit]:
-    """robots.txt changes with the name of the crawler that asks.
+    """robots.txt differs by user agent.
 
-    Why: No one who looks at the file sees what that crawler sees; caches may hand one crawler's file to another.
-    Mend: Serve one file to all, with a group for each crawler that is to be treated otherwise.
-    Rests on: RFC 9309 section 2.2.1: groups tell crawlers apart within one file.
-    Evidence: What each was answered.
+    Why: People who look at the file do not see what that crawler sees; caches may serve one crawler's file to another.
+    Fix: Serve one file to all, with a group for each crawler that needs other rules.
+    Source: RFC 9309 section 2.2.1: groups tell crawlers apart within one file.
+    Evidence: What was returned to each.
     """
     host = site.robots.get(site.base_origin)
     tokens = {c.token: 1 << i for i, c in enumerate(site.crawlers)}
@@ -216,10 +218,10 @@ def robots_agent_differs(site: Site) -> Iterator[Hit]:
             mask |= tokens[token]
             first = (body or b"").decode("utf-8", "replace").strip().partition("\n")[0][:120]
             shown.append(
-                Evidence("robots", host.url, None, f"to {token}: {status}, {len(body or b''):,} octets, {first!r}")
+                Evidence("robots", host.url, None, f"to {token}: {status}, {len(body or b''):,} bytes, {first!r}")
             )
     if host and mask:
-        message = f"robots.txt is another file when {listing(site.names(mask), 'or')} asks"
+        message = f"robots.txt is a different file for {listing(site.names(mask), 'or')}."
         yield Hit(host.url, mask, message, tuple(shown))
 
 
@@ -234,11 +236,11 @@ def robots_agent_differs(site: Site) -> Iterator[Hit]:
     draft="robots",
 )
 def barred_to_hide(site: Site) -> Iterator[Hit]:
-    """An unwanted address is kept out by robots.txt alone.
+    """An unwanted URL is kept out by robots.txt alone.
 
-    Why: A barred address is not fetched, but it may still be listed by its address, from links to it.
-    Mend: Let it be fetched and say noindex there (tag or header); or lock it; keep the rule only to save fetches.
-    Rests on: RFC 9309 bars fetching, not listing.
+    Why: A blocked URL is not fetched, but the bare URL can still be indexed from links to it.
+    Fix: Unblock it and give it noindex (tag or header), or require a login. Keep the rule only if you want to save fetches.
+    Source: RFC 9309 blocks fetching, not indexing.
     Evidence: The rule.
     """
     for url, mask, kind, entry in site.rows(
@@ -247,13 +249,15 @@ def barred_to_hide(site: Site) -> Iterator[Hit]:
     ):
         evidence = rules(site, url, mask)
         if evidence and evidence[0].kind == "robots":
-            why = f"it looks like junk ({kind})" if entry is None else "it is to be hidden"
-            message = f"barred by {code(evidence[0].text)}, so it may still be listed by its address; {why}"
+            why = f"it looks like junk ({kind})" if entry is None else "you want it hidden"
+            message = (
+                f"Only {code(evidence[0].text)} keeps this URL out, so the bare URL can still be indexed, but {why}."
+            )
             yield Hit(url, mask, message, (*evidence, *stated(site, entry)), implied=entry is None)
 
 
 class _Barred(NamedTuple):
-    """A barred page that leads elsewhere: how, and where to."""
+    """A blocked page that leads elsewhere: how, and where to."""
 
     id: int
     url: str
@@ -271,11 +275,11 @@ class _Barred(NamedTuple):
     feeds=("barred",),
 )
 def barred_canonical(site: Site) -> Iterator[Hit]:
-    """A barred page names another canonical or redirects, which no crawler can ever read.
+    """A page blocked by robots.txt has a canonical or a redirect, which no crawler can read.
 
-    Why: The crawler never learns that another address stands for this one, so nothing of it is passed on.
-    Mend: Let the page be fetched, so that the canonical or redirect is seen.
-    Rests on: RFC 9309 section 2.2.2: what may not be fetched is not read.
+    Why: Crawlers never learn that another URL represents this one, so nothing of it is passed on.
+    Fix: Unblock the page, so that crawlers see the canonical or redirect.
+    Source: RFC 9309 section 2.2.2: a page that must not be fetched is not read.
     Evidence: The rule, and the canonical or redirect.
     """
     found = site.named(
@@ -288,8 +292,16 @@ def barred_canonical(site: Site) -> Iterator[Hit]:
     for one in found:
         names = one.how == "canonical"
         said = tags.get(one.id, ()) if names else shown.get(one.id, ())
-        message = f"{'names the canonical' if names else 'redirects to'} {one.target}, which crawlers cannot read"
-        yield Hit(one.url, one.crawlers, message, (*rules(site, one.url, one.crawlers), *said), also=(one.target,))
+        how = "Its canonical points" if names else "It redirects"
+        message = f"robots.txt blocks this page. {how} to {one.target}, which crawlers cannot see."
+        yield Hit(
+            one.url,
+            one.crawlers,
+            message,
+            (*rules(site, one.url, one.crawlers), *said),
+            also=(one.target,),
+            pair=(one.url, one.target),
+        )
 
 
 @check(
@@ -300,11 +312,11 @@ def barred_canonical(site: Site) -> Iterator[Hit]:
     feeds=("resource",),
 )
 def resource_barred(site: Site) -> Iterator[Hit]:
-    """A script, style sheet, data call or image that an open page needs is barred by its own host's rules.
+    """A script, style sheet, data call or image that an open page needs is blocked by robots.txt of its host.
 
     Why: The crawler renders the page without it, and may see an error or an empty page.
-    Mend: Allow what pages need to be rendered, on the host that serves it.
-    Rests on: RFC 9309 section 2.3: the resource's own host decides; that engines render pages is engine practice.
+    Fix: Allow the resources that pages need for rendering, on the host that serves them.
+    Source: RFC 9309 section 2.3: the resource's own host decides; that engines render pages is engine practice.
     Evidence: The rule, and a page that needs the resource.
     """
     found = site.rows(
@@ -325,23 +337,24 @@ def resource_barred(site: Site) -> Iterator[Hit]:
     for number, url, picture, count, mask, kind, line, text, where in found:
         host = site.robots.get(origin_of(url))
         if host is None or host.status is None:
-            continue  # no answer to this audit says nothing of crawlers
+            continue  # without a response, what crawlers get is unknown
         well, ill = rendered.get(number, (0, 0))
         if ill and not well:
-            continue  # render-broken says what comes of it
+            continue  # render-broken reports it
         evidence = (*rules(site, url, mask), Evidence("resource", where, line, text))
-        need = "needs" if count == 1 else "need"
-        message = f"{plural(count, 'open page')} {need} this {kind}, but {code(evidence[0].text)} bars it"
+        blocks = (
+            f"{code(evidence[0].text)} blocks it" if evidence[0].kind == "robots" else "its robots.txt is unreachable"
+        )
+        message = f"{plural(count, 'open page')} {verb(count, 'needs', 'need')} this {kind}, but {blocks}."
         if well:
-            verb = "comes" if well == 1 else "come"
-            message += f"; looked at with a browser, {plural(well, 'page')} {verb} out well without it"
-            message += f", {ill} not (render-broken)" if ill else ""
+            message += f" Rendered in a browser, {plural(well, 'page')} {verb(well, 'works', 'work')} without it"
+            message += f", {ill} {verb(ill, 'does', 'do')} not (render-broken)." if ill else "."
         severity = Severity.NOTE if picture or well else None
         yield Hit(url, mask, message, evidence, also=tuple(pages.get(number, ())), severity=severity)
 
 
 def _rendered_without(site: Site) -> dict[int, tuple[int, int]]:
-    """Per resource that was kept from pages looked at with a browser how many came out well without it, and how many not."""
+    """Per resource that was refused to rendered pages, how many of them work without it, and how many do not."""
     if not site.holds("render_request"):
         return {}
     return {

@@ -1,4 +1,4 @@
-"""Sitemap files by themselves: their size, nesting, addresses, dates and hints."""
+"""Sitemap files by themselves: their size, nesting, URLs, dates and hints."""
 
 from __future__ import annotations
 
@@ -11,8 +11,9 @@ from indrel.base.sqltext import quoted_list
 from indrel.checks.catalogue import Follows, Hit, Need, check
 from indrel.checks.evidence import rules
 from indrel.checks.measures import MANY, MOST_NAMED, NEARLY_ALL
+from indrel.checks.topics.canonical_values import unreachable_host
 from indrel.core.address import normalise, origin_of, split
-from indrel.core.model import CheckClass, Evidence, Severity, plural
+from indrel.core.model import CheckClass, Evidence, Severity, plural, verb
 from indrel.core.page.tokens import parse_date
 from indrel.core.page.wording import W3C_DATE
 from indrel.core.robots import Access
@@ -32,31 +33,33 @@ def loc(kind: str, text: str) -> str:
 
 @check("sitemap-too-large", CheckClass.FLAW, Severity.FIX, follows=Follows.NOTHING, feeds=("sitemap",))
 def sitemap_too_large(site: Site) -> Iterator[Hit]:
-    """A sitemap has over 50,000 entries or is longer than 50 MiB.
+    """A sitemap has over 50,000 entries or is over 50 MiB.
 
-    Why: Engines may drop the whole file, or what stands over the limit.
-    Mend: Split it into several files, and list them in an index.
-    Rests on: Sitemaps protocol 0.9: at most 50,000 entries and 52,428,800 octets, unpacked.
-    Evidence: The file, with its entries and octets.
+    Why: Engines may drop the whole file, or the part over the limit.
+    Fix: Split it into several files, and list them in an index.
+    Source: Sitemaps protocol 0.9: at most 50,000 entries and 52,428,800 bytes, unpacked.
+    Evidence: The file, with its entries and bytes.
     """
     for url, kind, entries, octets in site.rows(
         f"""SELECT url, kind, entries, octets FROM sitemap
         WHERE kind <> 'html' AND (entries > {MAX_ENTRIES} OR octets > {MAX_OCTETS}) ORDER BY url"""
     ):
         what = "sitemaps" if kind == "index" else "entries"
-        text = f"{entries:,} {what}, {octets:,} octets"
-        over = f"{entries:,} {what}" if entries > MAX_ENTRIES else f"{octets:,} octets"
+        text = f"{entries:,} {what}, {octets:,} bytes"
+        over = f"{entries:,} {what}" if entries > MAX_ENTRIES else f"{octets:,} bytes"
         limit = f"{MAX_ENTRIES:,}" if entries > MAX_ENTRIES else f"{MAX_OCTETS:,}"
-        yield Hit(url, site.all_mask, f"{over}, the limit is {limit}", (Evidence("sitemap", url, None, text),))
+        yield Hit(
+            url, site.all_mask, f"The file has {over}; the limit is {limit}.", (Evidence("sitemap", url, None, text),)
+        )
 
 
 @check("sitemap-empty", CheckClass.FLAW, Severity.ASK, follows=Follows.NOTHING, feeds=("sitemap",))
 def sitemap_empty(site: Site) -> Iterator[Hit]:
-    """A sitemap, or an index with all its files, holds no entry.
+    """A sitemap, or an index with all its files, has no entry.
 
-    Why: It puts nothing forward: what builds it may have failed without a word.
-    Mend: Let what builds the sitemap list the pages that are meant to be listed, or take the file away.
-    Rests on: Sitemaps protocol 0.9: a sitemap lists the addresses that are available for crawling.
+    Why: It lists nothing: the program that builds it may have failed silently.
+    Fix: Let the generator list the pages that should be indexed, or remove the file.
+    Source: Sitemaps protocol 0.9: a sitemap lists the URLs that are available for crawling.
     Evidence: The file.
     """
     for url, kind, entries, children in site.rows(
@@ -68,27 +71,29 @@ def sitemap_empty(site: Site) -> Iterator[Hit]:
             AND count(c.id) >= m.entries ELSE m.entries = 0 END ORDER BY m.url"""
     ):
         what = (
-            f"an index of {plural(children, 'sitemap')} without an entry" if kind == "index" and entries else "no entry"
+            f"an index of {plural(children, 'sitemap')} without entries" if kind == "index" and entries else "no entry"
         )
-        yield Hit(url, site.all_mask, f"the sitemap holds no entry ({kind})", (Evidence("sitemap", url, None, what),))
+        yield Hit(url, site.all_mask, f"The sitemap has no entry ({kind}).", (Evidence("sitemap", url, None, what),))
 
 
 @check("sitemap-index-elsewhere", CheckClass.CONFLICT, Severity.FIX, follows=Follows.NOTHING, feeds=("elsewhere",))
 def sitemap_index_elsewhere(site: Site) -> Iterator[Hit]:
-    """A sitemap index lists only files of another host.
+    """A sitemap index lists files of another host.
 
-    Why: Engines do not take one host's word for another's files: nothing of this site is put forward.
-    Mend: Write the addresses of this site's own sitemaps into the index; the generator's base address is often the cause.
-    Rests on: Sitemaps protocol 0.9: an index lists sitemaps on its own host.
+    Why: Engines do not accept one host's files from another host's index, so their entries are lost from view.
+    Fix: List this site's own sitemaps in the index. Often the generator's base URL is wrong.
+    Source: Sitemaps protocol 0.9: an index lists sitemaps on its own host.
     Evidence: The lines that list them.
     """
     for url, listed in site.rows(
         """SELECT m.url, list((o.loc, o.line) ORDER BY o.line, o.loc) FROM sitemap m JOIN elsewhere o ON o.sitemap = m.id
-        WHERE m.kind = 'index' AND NOT EXISTS (SELECT 1 FROM sitemap c WHERE c.parent = m.id)
+        WHERE m.kind = 'index'
         GROUP BY m.id, m.url ORDER BY m.url"""
     ):
         shown = tuple(Evidence("sitemap", url, line, f"<loc>{where}</loc>") for where, line in listed[:3])
-        message = f"lists {plural(len(listed), 'sitemap')}, all on another host: {listed[0][0]}"
+        message = (
+            f"The index lists {plural(len(listed), 'sitemap')} of another host, which engines ignore: {listed[0][0]}."
+        )
         yield Hit(url, site.all_mask, message, shown, also=tuple(where for where, _ in listed[:MOST_NAMED]))
 
 
@@ -97,8 +102,8 @@ def sitemap_index_nested(site: Site) -> Iterator[Hit]:
     """A sitemap index lists another index.
 
     Why: Engines read one level: what the inner index lists is not read.
-    Mend: List the sitemaps themselves in one index, or name the inner index in robots.txt of its own.
-    Rests on: Sitemaps protocol 0.9: an index lists sitemaps, not indexes.
+    Fix: List the sitemaps themselves in one index, or name the inner index in robots.txt.
+    Source: Sitemaps protocol 0.9: an index lists sitemaps, not indexes.
     Evidence: The outer index with the line that lists the inner one.
     """
     for outer, inner, line in site.rows(
@@ -106,7 +111,7 @@ def sitemap_index_nested(site: Site) -> Iterator[Hit]:
         WHERE i.kind = 'index' AND o.kind = 'index' ORDER BY o.url, i.announced_line, i.url"""
     ):
         shown = Evidence("sitemap", outer, line, f"<loc>{inner}</loc>")
-        yield Hit(outer, site.all_mask, f"lists another index: {inner}", (shown,), also=(inner,))
+        yield Hit(outer, site.all_mask, f"The index lists another index: {inner}.", (shown,), also=(inner,))
 
 
 @check(
@@ -118,11 +123,11 @@ def sitemap_index_nested(site: Site) -> Iterator[Hit]:
     feeds=("sitemap",),
 )
 def sitemap_barred(site: Site) -> Iterator[Hit]:
-    """A sitemap's own address is barred by robots.txt.
+    """The sitemap's own URL is blocked by robots.txt.
 
-    Why: Crawlers may not fetch the file, so what it lists is not announced.
-    Mend: Narrow the rule, or set an Allow rule for the sitemap.
-    Rests on: RFC 9309 section 2.2.2; the sitemap is an address like any other.
+    Why: Crawlers cannot fetch the file, so they do not see what it lists.
+    Fix: Limit the rule, or add an Allow rule for the sitemap.
+    Source: RFC 9309 section 2.2.2; the sitemap is a URL like any other.
     Evidence: The rule.
     """
     for (url,) in site.rows("SELECT DISTINCT url FROM sitemap ORDER BY url"):
@@ -132,18 +137,18 @@ def sitemap_barred(site: Site) -> Iterator[Hit]:
             mask |= 1 << i if not allowed and rule is not None else 0
         if mask:
             evidence = rules(site, url, mask)
-            yield Hit(url, mask, f"the sitemap is barred by {code(evidence[0].text)}", evidence)
+            yield Hit(url, mask, f"{code(evidence[0].text)} blocks the sitemap.", evidence)
 
 
 @check("sitemap-foreign", CheckClass.CONFLICT, Severity.FIX, follows=Follows.NOTHING, feeds=("entry",))
 def sitemap_foreign(site: Site) -> Iterator[Hit]:
-    """A sitemap lists an address on another host or scheme, or above its own folder, that nothing vouches for.
+    """A sitemap lists URLs on another host or scheme, or above its folder, that nothing vouches for.
 
-    Why: Engines ignore such entries: anyone could list another's pages.
-    Mend: List the address in a sitemap on its own host, or name this sitemap in that host's robots.txt.
-    Rests on: Sitemaps protocol 0.9: entries stand on the file's host and scheme, at or below its folder, unless that
-    host's robots.txt names the file.
-    Evidence: Where the file stands; the entry.
+    Why: Engines ignore such entries: otherwise anyone could list another site's pages.
+    Fix: List the URL in a sitemap on its own host, or name this sitemap in that host's robots.txt.
+    Source: Sitemaps protocol 0.9: entries are on the file's host and scheme, at or below its folder, unless that host's
+    robots.txt names the file.
+    Evidence: Where the file is; the entry.
     """
     for url, final, kind, entry, line in site.rows(
         """SELECT m.url, m.final, m.kind, e.loc, e.line FROM entry e JOIN sitemap m ON m.id = e.sitemap
@@ -151,7 +156,7 @@ def sitemap_foreign(site: Site) -> Iterator[Hit]:
         AND (NOT starts_with(e.loc, m.url[:length(m.url) - strpos(reverse(m.url), '/') + 1]) OR contains(e.loc, '/.'))
         ORDER BY m.url, e.line, e.col"""
     ):
-        meant = normalise(entry) or entry  # what is written otherwise may mean an address of the file's own place
+        meant = normalise(entry) or entry  # written differently, it may mean a URL of the file's own place
         if any(f"{meant}/".startswith(own[: own.rindex("/") + 1]) for own in (url, final) if own):
             continue
         origin = origin_of(meant)
@@ -165,8 +170,12 @@ def sitemap_foreign(site: Site) -> Iterator[Hit]:
         else:
             why = f"on another host than {url}"
         shown = (Evidence("sitemap", url, None, f"entries {why}"), Evidence("sitemap", url, line, loc(kind, entry)))
-        message = f"an entry {why}, and no robots.txt of its host vouches for it"
-        yield Hit(entry, site.all_mask, message, shown)
+        message = f"The entry is {why}, and no robots.txt of its host names the file."
+        nobody = unreachable_host(split(meant).host)
+        yield Hit(entry, site.all_mask, message, shown, advice=SET_THE_URL if nobody else "")
+
+
+SET_THE_URL = "Set the site's public URL in the generator, and build the sitemap again: visitors cannot reach the host of its entries."
 
 
 @once
@@ -180,12 +189,12 @@ def _named(site: Site) -> tuple[set[tuple[str, str]], dict[str, str]]:
 
 
 def vouched(site: Site, sitemap: str, origin: str) -> bool:
-    """Whether robots.txt of the entries' host names a sitemap, or an index that lists it does; or that index stands
-    on the entries' host itself, so that whoever answers for the host put the file forward."""
+    """Whether robots.txt of the entries' host names a sitemap or an index that lists it, or that index is on the entries' host
+    itself, so that the host's owner vouches for the file."""
     named, parents = _named(site)
     authority = origin.partition("://")[2]
     asked = site.robots.get(origin)
-    if asked and asked.access is Access.ALL_BARRED:  # it was asked and gave no answer: what it names is not known
+    if asked and asked.access is Access.ALL_BARRED:  # it did not respond: what it names is unknown
         return True
     if (authority, sitemap) in named:
         return True
@@ -198,11 +207,11 @@ def vouched(site: Site, sitemap: str, origin: str) -> bool:
 
 @check("sitemap-bad-entry", CheckClass.FLAW, Severity.FIX, follows=Follows.NOTHING, feeds=("entry",))
 def sitemap_bad_entry(site: Site) -> Iterator[Hit]:
-    """An entry's address is empty, relative, too long, malformed or has a fragment.
+    """A `loc` is empty, relative, too long, malformed, or has a fragment.
 
-    Why: Engines skip what is no address.
-    Mend: Write the whole address, with scheme and host, as it is served, `&` as `&amp;`.
-    Rests on: Sitemaps protocol 0.9: `loc` is a whole address of fewer than 2,048 characters.
+    Why: Engines skip entries that are not URLs.
+    Fix: Write the whole URL, with scheme and host, as it is served, with `&` as `&amp;`.
+    Source: Sitemaps protocol 0.9: `loc` is a whole URL of fewer than 2,048 characters.
     Evidence: What is wrong; the entry.
     """
     for url, kind, entry, line, column, fault in site.rows(
@@ -211,19 +220,19 @@ def sitemap_bad_entry(site: Site) -> Iterator[Hit]:
     ):
         what = re.sub(r"^[0-9,]+ characters long", "too long", fault)
         shown = (Evidence("sitemap", url, None, what), Evidence("sitemap", url, line, loc(kind, entry[:300])))
-        yield Hit(entry[:2_048] or url, site.all_mask, f"line {line}, column {column}: the address is {fault}", shown)
+        yield Hit(entry[:2_048] or url, site.all_mask, f"The URL at line {line}, column {column} is {fault}.", shown)
 
 
 @check("sitemap-repeat", CheckClass.FLAW, Severity.NOTE, follows=Follows.NOTHING, feeds=("entry",))
 def sitemap_repeat(site: Site) -> Iterator[Hit]:
-    """An address stands twice in one sitemap, or in several.
+    """A URL is listed twice, in one sitemap or in several.
 
     Why: It does no harm, but dates and hints may disagree, and the limits are reached sooner.
-    Mend: List each address once.
-    Rests on: Sitemaps protocol 0.9 lists each address once; a feed beside a sitemap is there to repeat what is new.
+    Fix: List each URL once.
+    Source: Sitemaps protocol 0.9 lists each URL once; a feed in addition to a sitemap may repeat what is new.
     Evidence: Both entries.
     """
-    # What no one names is found by its usual address alone: a generator's text copy of its sitemap is no second list.
+    # A file found only at a usual URL, such as a text copy of the sitemap, is not a second list.
     rows = site.rows(
         f"""WITH said AS (SELECT e.loc, e.line, e.col, m.url, m.kind, m.via, e.sitemap,
                 row_number() OVER (PARTITION BY e.loc ORDER BY e.sitemap, e.line, e.col) AS place,
@@ -237,42 +246,42 @@ def sitemap_repeat(site: Site) -> Iterator[Hit]:
         WHERE place > 1 AND (via <> 'usual' OR url = first_url) GROUP BY ALL ORDER BY url, first_url"""
     )
     for url, kind, first_url, first_kind, count, urls, entry, line, first_line in rows:
-        where = "twice in this file" if url == first_url else f"in {first_url} already"
+        where = "twice in this file" if url == first_url else f"in {first_url} too"
         shown = (
             Evidence("sitemap", url, line, loc(kind, entry)),
             Evidence("sitemap", first_url, first_line, loc(first_kind, entry)),
         )
-        message = f"{plural(count, 'entry', 'entries')} {'stands' if count == 1 else 'stand'} {where}"
+        message = f"{plural(count, 'entry', 'entries')} {verb(count)} {where}."
         yield Hit(url, site.all_mask, message, shown, also=tuple(urls))
 
 
 def date_fault(text: str, kind: str, now: datetime) -> str | None:
-    """What is wrong with a `lastmod` as written: its form, or that it lies in the future."""
+    """What is wrong with a `lastmod` as written: its form, or that it is in the future."""
     if kind == "rss":
         found = parse_date(text)
         if found is None:
-            return "it is not a date as feeds write them (RFC 822)"
-        return "it lies in the future" if found > now + timedelta(minutes=5) else None
+            return "not a date as feeds write them (RFC 822)"
+        return "in the future" if found > now + timedelta(minutes=5) else None
     form = W3C_DATE.fullmatch(text)
     if form is None:
-        return "it is not a W3C Datetime"
+        return "not a W3C Datetime"
     try:
         day = date(int(form[1]), int(form[2] or 1), int(form[3] or 1))
     except ValueError:
-        return "there is no such day"
+        return "no such day"
     if form[4] is None:
-        return "it lies in the future" if day > (now + _AHEAD).date() else None
+        return "in the future" if day > (now + _AHEAD).date() else None
     found = datetime.fromisoformat(text.replace(":60", ":59"))
-    return "it lies in the future" if found > now + timedelta(minutes=5) else None
+    return "in the future" if found > now + timedelta(minutes=5) else None
 
 
 @check("sitemap-bad-date", CheckClass.FLAW, Severity.FIX, follows=Follows.NOTHING, feeds=("entry",))
 def sitemap_bad_date(site: Site) -> Iterator[Hit]:
-    """A sitemap's dates cannot be read, or lie in the future.
+    """A lastmod is not a valid date, or is in the future.
 
-    Why: Engines stop trusting the dates of a file in which some are wrong.
-    Mend: Write the date of the last real change as 2026-11-23 or 2026-11-23T08:00:00+00:00.
-    Rests on: Sitemaps protocol 0.9: `lastmod` in W3C Datetime.
+    Why: Engines stop trusting the dates of a file if some are wrong.
+    Fix: Write the date of the last real change as 2026-11-23 or 2026-11-23T08:00:00+00:00.
+    Source: Sitemaps protocol 0.9: `lastmod` in W3C Datetime.
     Evidence: The dates.
     """
     started = str(site.meta.get("started") or "")
@@ -299,20 +308,18 @@ def sitemap_bad_date(site: Site) -> Iterator[Hit]:
             if len(shown) < 3:
                 shown.append(Evidence("sitemap", url, line, f"<lastmod>{text}</lastmod>"))
     for url, (urls, shown, what) in files.items():
-        message = (
-            f"{plural(len(urls), 'date')} of last change {'is' if len(urls) == 1 else 'are'} wrong: {'; '.join(what)}"
-        )
+        message = f"{plural(len(urls), 'lastmod date')} {verb(len(urls))} wrong: {', '.join(what)}."
         yield Hit(url, site.all_mask, message, tuple(shown), also=tuple(urls[:MOST_NAMED]))
 
 
 @check("sitemap-flat-dates", CheckClass.FLAW, Severity.NOTE, follows=Follows.NOTHING, feeds=("entry",))
 def sitemap_flat_dates(site: Site) -> Iterator[Hit]:
-    """Nearly all dates of a sitemap are one instant, so they say nothing.
+    """Nearly all lastmod values of a sitemap are the same instant, so they carry no information.
 
     Why: It is the time of the build, not of changes; engines learn to ignore the dates.
-    Mend: Write the time at which the page's content last changed, or leave the date out.
-    Rests on: Sitemaps protocol 0.9: `lastmod` is the date of the page's last change.
-    Evidence: The date, and how often it stands there.
+    Fix: Write the time at which the page's content last changed, or omit the date.
+    Source: Sitemaps protocol 0.9: `lastmod` is the date of the page's last change.
+    Evidence: The date, and how often it occurs.
     """
     for url, text, same, dated in site.rows(
         f"""SELECT url, lastmod, same, dated FROM (
@@ -320,17 +327,17 @@ def sitemap_flat_dates(site: Site) -> Iterator[Hit]:
             FROM entry e JOIN sitemap m ON m.id = e.sitemap WHERE e.lastmod IS NOT NULL GROUP BY m.url, e.lastmod)
         WHERE dated >= {MANY} AND same >= {NEARLY_ALL} * dated ORDER BY url"""
     ):
-        message = f"{same:,} of {int(dated):,} dates are {text}: they say nothing of changes"
+        message = f"{same:,} of {int(dated):,} dates are {text}, so they carry no information about changes."
         yield Hit(url, site.all_mask, message, (Evidence("sitemap", url, None, f"<lastmod>{text}</lastmod>"),))
 
 
 @check("sitemap-bad-hint", CheckClass.FLAW, Severity.NOTE, follows=Follows.NOTHING, feeds=("entry",))
 def sitemap_bad_hint(site: Site) -> Iterator[Hit]:
-    """A sitemap's changefreq or priority is outside the protocol.
+    """A changefreq or priority is outside the protocol.
 
     Why: Strict readers reject the file; large engines ignore both hints anyway.
-    Mend: Leave both out, or write one of the protocol's words and a number from 0.0 to 1.0.
-    Rests on: Sitemaps protocol 0.9: changefreq is one of seven words, priority lies between 0.0 and 1.0.
+    Fix: Omit both, or write one of the protocol's words and a number from 0.0 to 1.0.
+    Source: Sitemaps protocol 0.9: changefreq is one of seven words, priority is between 0.0 and 1.0.
     Evidence: The hints.
     """
     words = quoted_list(FREQUENCIES)
@@ -347,5 +354,6 @@ def sitemap_bad_hint(site: Site) -> Iterator[Hit]:
             text = f"<changefreq>{frequency}</changefreq>" if wrong else f"<priority>{priority}</priority>"
             shown[Evidence("sitemap", url, line, text)] = None
     for url, (urls, shown) in files.items():
-        message = f"{plural(len(urls), 'entry', 'entries')} with a hint outside the protocol, such as {next(iter(shown)).text}"
+        has, first = verb(len(urls), "has a hint", "have hints"), code(next(iter(shown)).text)
+        message = f"{plural(len(urls), 'entry', 'entries')} {has} outside the protocol, such as {first}."
         yield Hit(url, site.all_mask, message, tuple(shown), also=tuple(urls[:MOST_NAMED]))

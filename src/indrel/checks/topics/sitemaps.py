@@ -1,18 +1,17 @@
-"""Sitemaps: whether they can be read, and whether what they put forward deserves it."""
+"""Sitemaps: whether they can be read, and whether the URLs that they list can be indexed."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator
 from typing import NamedTuple
 
 from indrel.base.plain import code
+from indrel.checks.advice import REMOVE, REPAIR, Advice, entry_advice, folded_entry_advice, targets
 from indrel.checks.catalogue import Follows, Hit, Need, check
-from indrel.checks.changes import ENTRY_GOES
 from indrel.checks.evidence import (
     LISTED_OTHER,
-    LISTED_ROW,
+    LISTED_ROW_F,
     UNWANTED,
-    Subject,
     answers,
     canonicals,
     expired,
@@ -23,7 +22,8 @@ from indrel.checks.evidence import (
 )
 from indrel.checks.topics.directives import hidden_hosts, without_hidden_host
 from indrel.core.answers import status_text
-from indrel.core.model import CheckClass, Evidence, Severity, listing
+from indrel.core.model import CheckClass, Evidence, Severity, State, listing
+from indrel.core.relation import in_words, relation
 from indrel.core.sitemap import USUAL
 from indrel.core.sitemap.read import NAMESPACE, TOO_LONG, TOO_MANY
 from indrel.decide.site import Site
@@ -40,10 +40,10 @@ from indrel.decide.sitemaps import is_part
 def sitemap_none(site: Site) -> Iterator[Hit]:
     """No sitemap was found.
 
-    Why: Crawlers find pages by links alone, and nothing tells which pages the owner puts forward.
-    Mend: Publish a sitemap of the pages that are meant to be listed, and name it in robots.txt.
-    Rests on: Sitemaps protocol 0.9; the usual addresses are practice.
-    Evidence: The places that were looked at.
+    Why: Crawlers find pages by links alone, and nothing tells them which pages the owner wants indexed.
+    Fix: Publish a sitemap of the pages that should be indexed, and name it in robots.txt.
+    Source: Sitemaps protocol 0.9; the usual URLs are practice.
+    Evidence: The URLs that were tried.
     """
     if site.one("SELECT count(*) FROM sitemap") or (
         site.meta.get("incomplete_because", "") and not site.one("SELECT count(*) FROM answer")
@@ -54,26 +54,27 @@ def sitemap_none(site: Site) -> Iterator[Hit]:
     if host and host.known:
         shown.append(robots_line(host, None, "no Sitemap line"))
     shown += [Evidence("sitemap", site.base_origin + path, None, "no sitemap there") for path in USUAL]
-    yield Hit(
-        site.base, site.all_mask, "no sitemap: none named in robots.txt, none at the usual addresses", tuple(shown)
-    )
+    message = "No sitemap was found: robots.txt names none, and none is at the usual URLs."
+    yield Hit(site.base, site.all_mask, message, tuple(shown))
 
 
 @check("sitemap-is-page", CheckClass.FLAW, Severity.FIX, follows=Follows.SHUT_HOST, feeds=("sitemap",))
 def sitemap_is_page(site: Site) -> Iterator[Hit]:
-    """A sitemap's address answers 200 with an HTML page.
+    """The sitemap's URL returns an HTML page.
 
-    Why: The file seems to exist, but lists nothing; often an app answers every path with its start page.
-    Mend: Serve the sitemap itself at the address, or answer 404 and take the address out of robots.txt.
-    Rests on: Sitemaps protocol 0.9: a sitemap is XML, text or a feed.
-    Evidence: The address and what names it.
+    Why: The file seems to exist, but lists nothing. Often an app returns its home page for every path.
+    Fix: Serve the sitemap at the URL, or return 404 there and remove the URL from robots.txt.
+    Source: Sitemaps protocol 0.9: a sitemap is XML, text or a feed.
+    Evidence: The URL, and the line that names it.
     """
     for url, via, status, by, line in site.rows(
         "SELECT url, via, status, announced_by, announced_line FROM sitemap "
         "WHERE status = 200 AND kind = 'html' ORDER BY url"
     ):
         shown = [Evidence("status", url, None, f"{status_text(status, None)}, an HTML page")]
-        yield Hit(url, site.all_mask, "the sitemap is an HTML page", (*shown, *_announced(site, via, by, line)))
+        yield Hit(
+            url, site.all_mask, "The sitemap's URL returns an HTML page.", (*shown, *_announced(site, via, by, line))
+        )
 
 
 def _announced(site: Site, via: str, origin: str | None, line: int | None) -> list[Evidence]:
@@ -85,11 +86,11 @@ def _announced(site: Site, via: str, origin: str | None, line: int | None) -> li
 
 @check("sitemap-unreadable", CheckClass.FLAW, Severity.FIX, follows=Follows.SHUT_HOST, feeds=("sitemap",))
 def sitemap_unreadable(site: Site) -> Iterator[Hit]:
-    """A sitemap cannot be read, or not to its end.
+    """The sitemap cannot be read, or not to its end.
 
     Why: Engines drop what they cannot read, often the whole file.
-    Mend: Repair the place that the message names; serve the file whole, with status 200.
-    Rests on: Sitemaps protocol 0.9: well-formed XML in its namespace, UTF-8, entity-escaped; or text, or a feed.
+    Fix: Repair the line that the message names, and serve the whole file with status 200.
+    Source: Sitemaps protocol 0.9: well-formed XML in its namespace, UTF-8, entity-escaped; or text, or a feed.
     Evidence: The file, with line and column.
     """
     for url, via, status, fetch_error, kind, root, namespace, error, line, column, by, at in site.rows(
@@ -100,14 +101,14 @@ def sitemap_unreadable(site: Site) -> Iterator[Hit]:
         if what:
             place = f" (line {line}, column {column})" if line else ""
             shown = Evidence("sitemap", url, line, what)
-            message = f"the sitemap cannot be read: {what}{place}"
+            message = f"The sitemap cannot be read: {what}{place}."
             yield Hit(url, site.all_mask, message, (shown, *_announced(site, via, by, at)))
 
 
 def sitemap_fault(
     status: int | None, fetch_error: str | None, kind: str, root: str | None, namespace: str | None, error: str | None
 ) -> str | None:
-    """What keeps a sitemap from being read, or None."""
+    """Why a sitemap cannot be read, or None."""
     if status != 200:
         return status_text(status, fetch_error)
     if error and error not in (TOO_LONG, TOO_MANY):  # so far it was read
@@ -121,33 +122,61 @@ def sitemap_fault(
     return None
 
 
-def _listed(site: Site, condition: str, mask: str = "") -> list[Subject]:
-    """Listed addresses that meet a condition over `fact`."""
-    chosen = mask or f"{site.all_mask} & ~barred"
+LED_ON = """CASE WHEN f.tail = 'folded' AND f.fold_how IN ('redirect', 'refresh') AND f.folds_into IS NOT NULL THEN f.folds_into
+    ELSE f.id END"""
+"""The page that a listed URL comes to: itself, or the end of its redirects."""
+
+
+class Listed(NamedTuple):
+    """A listed URL, and the page that it comes to: itself, or the end of its redirects (`led` tells which)."""
+
+    id: int
+    url: str
+    crawlers: int
+    end: int
+    end_url: str
+
+    @property
+    def led(self) -> bool:
+        return self.end != self.id
+
+    @property
+    def after(self) -> str:
+        """How the end is named in a message."""
+        return f"redirects to {self.end_url}, which" if self.led else ""
+
+
+def listed(site: Site, condition: str, mask: str = "") -> list[Listed]:
+    """Listed URLs whose page meets a condition over `e`, its row of `fact`; `mask` is over `f` (the listed URL) and `e`."""
+    chosen = mask or f"{site.all_mask} & ~f.barred & ~e.barred"
     return [
         one
         for one in site.named(
-            Subject,
-            f"SELECT id, origin || path, {chosen} FROM fact WHERE site AND listed AND {condition} AND {LISTED_OTHER} "
-            "ORDER BY origin, path",
+            Listed,
+            f"""SELECT f.id, f.origin || f.path, {chosen}, e.id, e.origin || e.path FROM fact f JOIN fact e ON e.id = {LED_ON}
+            WHERE f.site AND f.listed AND ({condition}) AND {LISTED_OTHER} ORDER BY f.origin, f.path""",
         )
         if one.crawlers
     ]
 
 
-def _by_answer(site: Site, condition: str, message: str, mends: Mapping[int, str] | None = None) -> Iterator[Hit]:
-    """One hit an entry, with what is to be done of those of which the catalogue says it otherwise."""
-    found = _listed(site, condition)
-    ids = [one.id for one in found]
-    entries, shown = listings(site, ids), answers(site, ids)
+def _by_answer(site: Site, condition: str, what: str, advice: Callable[[Listed], Advice | str]) -> Iterator[Hit]:
+    """One hit per entry whose page returns something that cannot be indexed; `what` takes the words of the status."""
+    found = listed(site, condition)
+    entries = listings(site, [one.id for one in found])
+    shown = answers(site, [number for one in found for number in (one.id, one.end)])
     for one in found:
         loc, entry = entries[one.id]
-        first = next((e for e in shown[one.id] if e.kind == "status"), shown[one.id][0])
-        mend = (mends or {}).get(one.id, "")
-        yield Hit(loc, one.crawlers, message.format(first.text), (*shown[one.id], entry), mend=mend)
+        status = next((e for e in shown[one.end] if e.kind == "status"), shown[one.end][0])
+        message = f"The sitemap lists this URL, but it {one.after} {what.format(status.text)}.".replace("  ", " ")
+        evidence = (*shown[one.id], *((status,) if one.led else ()), entry)
+        also = (one.end_url,) if one.led else ()
+        yield Hit(loc, one.crawlers, message, evidence, also, advice=advice(one))
 
 
-UNDATED = "Take the date out, or set a later one, if the page is to be listed; else take it out of the sitemap."
+UNDATED = (
+    "Remove the date or set a later one if the page should be indexed. Otherwise remove the entry from the sitemap."
+)
 
 
 @check(
@@ -155,83 +184,95 @@ UNDATED = "Take the date out, or set a later one, if the page is to be listed; e
     CheckClass.CONFLICT,
     Severity.FIX,
     follows=Follows.SHUT_HOST | Follows.HIDDEN_HOST,
+    reports=State.HIDDEN,
     feeds=("entry", "noindex"),
-    change=ENTRY_GOES,
 )
 def listed_hidden(site: Site) -> Iterator[Hit]:
-    """The sitemap puts forward a page that says noindex.
+    """The sitemap lists a page that has noindex.
 
-    Why: One says “list this”, the other “do not”; the page is not listed, and the sitemap is trusted less.
-    Mend: Take the noindex off if the page is to be listed, else take the page out of the sitemap.
-    Rests on: Sitemaps protocol 0.9; the robots meta tag and X-Robots-Tag as search engines document them.
+    Why: The sitemap says "index this", the page says "do not". The page is not indexed, and engines trust the sitemap less.
+    Fix: Remove the noindex if the page should be indexed. Otherwise remove the page from the sitemap.
+    Source: Sitemaps protocol 0.9; the robots meta tag and X-Robots-Tag as search engines document them.
     Evidence: The tag or header, and the sitemap entry.
     """
-    found = _listed(site, f"hidden > 0 AND {LISTED_ROW}", "hidden")
-    ids = [one.id for one in found]
-    entries, tags, dated = listings(site, ids), said(site, ids, site.all_mask), expired(site, ids)
+    found = listed(site, f"e.hidden > 0 AND (f.id <> e.id OR {LISTED_ROW_F})", "e.hidden & ~f.barred")
+    ids = [one.end for one in found]
+    entries, tags, dated = listings(site, [one.id for one in found]), said(site, ids, site.all_mask), expired(site, ids)
+    unwanted = _ids(site, "want = 'hide'")
     told = hidden_hosts(site)
     for one in found:
-        shown = tags.get(one.id, ())
-        mask = without_hidden_host(told, one.url, shown, one.crawlers)
+        shown = tags.get(one.end, ())
+        mask = without_hidden_host(told, one.end_url, shown, one.crawlers)
         if mask:
             loc, entry = entries[one.id]
             who = "" if mask == site.all_mask else f" for {listing(site.names(mask))}"
-            says = "counts as noindex since a date that has passed" if one.id in dated else "says noindex"
-            mend = UNDATED if one.id in dated else ""
-            yield Hit(loc, mask, f"in the sitemap, but {says}{who}", (*shown, entry), mend=mend)
+            has = "has counted as noindex since its date passed" if one.end in dated else "has noindex"
+            subject = f"redirects to {one.end_url}, which" if one.led else "the page"
+            message = f"The sitemap lists this URL, but {'it ' if one.led else ''}{subject} {has}{who}."
+            advice = UNDATED if one.end in dated else REMOVE if one.end in unwanted else ""
+            yield Hit(loc, mask, message, (*shown, entry), (one.end_url,) if one.led else (), advice=advice)
+
+
+def _ids(site: Site, condition: str) -> set[int]:
+    return {number for (number,) in site.rows(f"SELECT id FROM fact WHERE {condition}")}
 
 
 @check(
     "listed-folded",
     CheckClass.CONFLICT,
     Severity.FIX,
-    follows=Follows.SHUT_HOST,
+    follows=Follows.SHUT_HOST | Follows.TARGET | Follows.CANONICAL,
     feeds=("entry", "canonical-fold"),
-    change=ENTRY_GOES,
 )
 def listed_folded(site: Site) -> Iterator[Hit]:
-    """The sitemap puts forward a page that names another as canonical.
+    """The sitemap lists a page whose canonical points to another URL.
 
-    Why: The page says that another address stands for it, so only that one should be put forward.
-    Mend: List the canonical instead, or let the page name itself.
-    Rests on: Sitemaps protocol 0.9; RFC 6596.
+    Why: The page says that another URL represents it, so the sitemap should list only that one.
+    Fix: List the URL that the canonical points to, or let the canonical point to the page's own URL.
+    Source: Sitemaps protocol 0.9; RFC 6596.
     Evidence: The canonical, and the sitemap entry.
     """
-    found = _listed(site, "tail = 'folded' AND fold_how = 'canonical'")
+    found = [one for one in listed(site, "f.tail = 'folded' AND f.fold_how = 'canonical'") if not one.led]
     ids = [one.id for one in found]
-    entries, tags = listings(site, ids), canonicals(site, ids)
-    into = dict(
-        site.rows("SELECT f.id, t.origin || t.path FROM fact f JOIN fact t ON t.id = f.folds_to WHERE f.listed")
-    )
+    entries, tags, led = listings(site, ids), canonicals(site, ids), targets(site, ids)
     for one in found:
         loc, entry = entries[one.id]
-        message = f"in the sitemap, but its canonical names {into[one.id]}"
-        yield Hit(loc, one.crawlers, message, (*tags.get(one.id, ()), entry), also=(into[one.id],))
+        target = led[one.id]
+        message = f"The sitemap lists this page, but its canonical points to {target.url}."
+        evidence, advice = (*tags.get(one.id, ()), entry), folded_entry_advice(target) or ""
+        also = tuple(dict.fromkeys((target.url, target.end or target.url)))
+        yield Hit(loc, one.crawlers, message, evidence, also, advice=advice, pair=(one.url, target.url))
 
 
 @check(
     "listed-redirects",
     CheckClass.CONFLICT,
     Severity.FIX,
-    follows=Follows.SHUT_HOST,
+    follows=Follows.SHUT_HOST | Follows.TARGET,
     feeds=("entry", "redirect"),
-    change=ENTRY_GOES,
 )
 def listed_redirects(site: Site) -> Iterator[Hit]:
-    """The sitemap puts forward an address that redirects.
+    """The sitemap lists a URL that redirects.
 
-    Why: A sitemap is to list final addresses; each redirect costs a fetch, and many make it untrustworthy.
-    Mend: List the address that the redirect leads to.
-    Rests on: Sitemaps protocol 0.9; RFC 9110 section 15.4.
+    Why: A sitemap should list final URLs. Each redirect costs a fetch, and many of them make the sitemap untrustworthy.
+    Fix: List the URL at the end of the redirect.
+    Source: Sitemaps protocol 0.9; RFC 9110 section 15.4.
     Evidence: The status and Location (or the refresh tag), and the sitemap entry.
     """
-    redirects = "tail = 'folded' AND fold_how IN ('redirect', 'refresh')"
-    useless = site.rows(
-        f"""SELECT id FROM fact JOIN (SELECT id AS place FROM fact WHERE {UNWANTED} OR hidden > 0
-            OR tail IN ('gone', 'broken', 'locked')) ON place = coalesce(folds_into, folds_to) WHERE listed AND {redirects}"""
-    )
-    mends = {number: "Take the entry out: it leads to a page that is not to be listed." for (number,) in useless}
-    yield from _by_answer(site, redirects, "in the sitemap, but redirects ({})", mends)
+    led_on = "f.tail = 'folded' AND f.fold_how IN ('redirect', 'refresh')"
+    ended = "e.id <> f.id AND (e.barred > 0 OR e.hidden > 0 OR e.tail IN ('gone', 'broken', 'locked'))"
+    found = listed(site, f"{led_on} AND NOT ({ended})", f"{site.all_mask} & ~f.barred")
+    ids = [one.id for one in found]
+    entries, shown, led = listings(site, ids), answers(site, ids), targets(site, ids)
+    for one in found:
+        loc, entry = entries[one.id]
+        end = led[one.id].end or led[one.id].url
+        said = in_words(relation(one.url, end), "the target")
+        apart = f": {said}" if said else ""
+        listed_too = ", which the sitemap also lists" if led[one.id].listed and led[one.id].is_open else ""
+        message = f"The sitemap lists this URL, but it redirects to {end}{listed_too}{apart}."
+        advice = entry_advice(led[one.id]) or ""
+        yield Hit(loc, one.crawlers, message, (*shown[one.id], entry), (end,), advice=advice, pair=(one.url, end))
 
 
 @check(
@@ -240,17 +281,17 @@ def listed_redirects(site: Site) -> Iterator[Hit]:
     Severity.FIX,
     follows=Follows.SHUT_HOST | Follows.NEEDED_VISIT,
     feeds=("entry", "gone"),
-    change=ENTRY_GOES,
+    change=REMOVE.change,
 )
 def listed_gone(site: Site) -> Iterator[Hit]:
-    """The sitemap puts forward an address that is gone.
+    """The sitemap lists a URL that is gone.
 
-    Why: Crawlers are sent to nothing, and the sitemap is trusted less.
-    Mend: Take the entry out; if the page moved, list where it went.
-    Rests on: Sitemaps protocol 0.9; RFC 9110 section 15.5.
+    Why: Crawlers are sent to a page that does not exist, and engines trust the sitemap less.
+    Fix: Remove the entry. If the page moved, list its new URL.
+    Source: Sitemaps protocol 0.9; RFC 9110 section 15.5.
     Evidence: The status, and the sitemap entry.
     """
-    yield from _by_answer(site, "tail = 'gone'", "in the sitemap, but answers “{}”")
+    yield from _by_answer(site, "e.tail = 'gone'", "returns “{}”", lambda one: REMOVE if one.led else "")
 
 
 @check(
@@ -258,18 +299,19 @@ def listed_gone(site: Site) -> Iterator[Hit]:
     CheckClass.CONFLICT,
     Severity.FIX,
     follows=Follows.SHUT_HOST | Follows.SOFT_404,
+    reports=State.BROKEN,
     feeds=("entry", "broken"),
-    change=ENTRY_GOES,
 )
 def listed_broken(site: Site) -> Iterator[Hit]:
-    """The sitemap puts forward an address that answers with an error, not at all, or with an error page as 200.
+    """The sitemap lists a URL that returns an error, does not respond, or is a soft 404.
 
-    Why: Crawlers are sent to an error, and the page drops out of the listings if it lasts.
-    Mend: Mend the page, or take the entry out.
-    Rests on: Sitemaps protocol 0.9; RFC 9110 section 15.6.
+    Why: Crawlers are sent to an error, and the page drops out of the index if that lasts.
+    Fix: Repair the page, or remove the entry.
+    Source: Sitemaps protocol 0.9; RFC 9110 section 15.6.
     Evidence: The status, and the sitemap entry.
     """
-    yield from _by_answer(site, "tail = 'broken'", "in the sitemap, but broken ({})")
+    soft = _ids(site, "tail = 'broken' AND status BETWEEN 200 AND 299")
+    yield from _by_answer(site, "e.tail = 'broken'", "is broken ({})", lambda one: "" if one.end in soft else REPAIR)
 
 
 @check(
@@ -279,17 +321,17 @@ def listed_broken(site: Site) -> Iterator[Hit]:
     follows=Follows.SHUT_HOST,
     needs=(Need.LIVE,),
     feeds=("entry", "locked"),
-    change=ENTRY_GOES,
+    change=REMOVE.change,
 )
 def listed_locked(site: Site) -> Iterator[Hit]:
-    """The sitemap puts forward an address that asks for credentials.
+    """The sitemap lists a URL that returns 401 or 403.
 
-    Why: No crawler gets in, and the sitemap tells everyone that the address is there.
-    Mend: Take the entry out, or open the page.
-    Rests on: Sitemaps protocol 0.9; RFC 9110 sections 15.5.2 and 15.5.4.
+    Why: No crawler can read the page, and the sitemap tells everyone that the URL exists.
+    Fix: Remove the entry. If the page should be public, let the server return it without a login.
+    Source: Sitemaps protocol 0.9; RFC 9110 sections 15.5.2 and 15.5.4.
     Evidence: The status, and the sitemap entry.
     """
-    yield from _by_answer(site, "tail = 'locked'", "in the sitemap, but asks for credentials ({})")
+    yield from _by_answer(site, "e.tail = 'locked'", "returns “{}”", lambda one: REMOVE if one.led else "")
 
 
 @check(
@@ -301,12 +343,12 @@ def listed_locked(site: Site) -> Iterator[Hit]:
     feeds=("sitemap", "stated"),
 )
 def wanted_unlisted(site: Site) -> Iterator[Hit]:
-    """An open page that is to be shown is in no sitemap, though there are sitemaps.
+    """A page that you want shown is not in any sitemap, although sitemaps exist.
 
-    Why: What the owner puts forward and what is wanted are not the same; the page is found by links alone.
-    Mend: Add it to the sitemap, at best in the generator's settings, so that the section is in.
-    Rests on: Sitemaps protocol 0.9; the want that the intent file states.
-    Evidence: The intent's entry.
+    Why: The sitemaps and the intent file disagree, and crawlers find the page by links alone.
+    Fix: Add it to the sitemap, preferably in the generator's settings, so that the whole section is included.
+    Source: Sitemaps protocol 0.9; the want that the intent file states.
+    Evidence: The entry of the intent file.
     """
     if not site.one("SELECT count(*) FROM sitemap WHERE kind <> 'html'"):
         return
@@ -314,11 +356,11 @@ def wanted_unlisted(site: Site) -> Iterator[Hit]:
         f"""SELECT origin || path, open, entry FROM fact WHERE known AND open > 0 AND entry IS NOT NULL AND want = 'show'
         AND NOT listed AND NOT {is_part(site)} ORDER BY origin, path"""
     ):
-        yield Hit(url, mask, "is to be shown, but no sitemap lists it", stated(site, entry))
+        yield Hit(url, mask, "You want this page shown, but it is not in any sitemap.", stated(site, entry))
 
 
 class _Stated(NamedTuple):
-    """An address of which the intent's entry states what is wanted."""
+    """A URL with the entry of the intent file that states its want."""
 
     id: int
     want: str
@@ -331,15 +373,15 @@ class _Stated(NamedTuple):
     Severity.FIX,
     follows=Follows.NOTHING,
     feeds=("entry", "stated"),
-    change=ENTRY_GOES,
+    change=REMOVE.change,
 )
 def listed_unwanted(site: Site) -> Iterator[Hit]:
-    """The sitemap puts forward an address that is to be hidden, locked or dropped.
+    """The sitemap lists a URL that you want hidden, locked or dropped.
 
-    Why: The sitemap asks crawlers to come to what the owner does not want listed.
-    Mend: Take the entry out, at best in the generator's settings, so that the section stays out.
-    Rests on: Sitemaps protocol 0.9; the want that the intent file states.
-    Evidence: The intent's entry, and the sitemap's.
+    Why: The sitemap asks crawlers to fetch a page that the owner does not want indexed.
+    Fix: Remove the entry, preferably in the generator's settings, so that the whole section stays out.
+    Source: Sitemaps protocol 0.9; the want that the intent file states.
+    Evidence: The entries of the intent file and of the sitemap.
     """
     found = site.named(
         _Stated,
@@ -349,5 +391,5 @@ def listed_unwanted(site: Site) -> Iterator[Hit]:
     words = {"hide": "hidden", "lock": "locked", "drop": "dropped"}
     for one in found:
         loc, entry = entries[one.id]
-        message = f"in the sitemap, but it is to be {words[one.want]}"
+        message = f"The sitemap lists this URL, but you want it {words[one.want]}."
         yield Hit(loc, site.all_mask, message, (*stated(site, one.entry), entry))

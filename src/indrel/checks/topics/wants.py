@@ -8,12 +8,12 @@ from typing import NamedTuple
 
 from indrel.base.plain import code
 from indrel.checks.catalogue import Follows, Hit, Need, check
-from indrel.checks.changes import HEADER, NO_NOINDEX, SAID, SAYS_NOINDEX, STATUS, Change, to, without
+from indrel.checks.changes import HAS_NOINDEX, HEADER, NO_NOINDEX, SAID, STATUS, Change, Effect, to, without
 from indrel.checks.evidence import PAGE_ROW, about, answers, first_link, listings, of_each, said, stated, who_is
 from indrel.checks.measures import MOST_NAMED, SOON
 from indrel.checks.topics.directives import all_said, hidden_hosts, without_hidden_host
 from indrel.core.answers import status_text
-from indrel.core.model import CheckClass, Evidence, Severity, plural
+from indrel.core.model import CheckClass, Evidence, Severity, State, capital, plural
 from indrel.core.page.facts import UNFOLLOWED, Mark
 from indrel.decide.predicates import FILE, NO_SNIPPET
 from indrel.decide.site import Site, once
@@ -24,7 +24,8 @@ JUNK_OPEN = "kind IN ('search-results', 'parameter-variant')"
 
 
 class _Hidden(NamedTuple):
-    """A wanted page that says noindex, and what makes it wanted: the intent's entry, or that it is the start page or named."""
+    """A wanted page with noindex, and what makes it wanted: an entry of the intent file, or that it is the home page or the target
+    of a canonical."""
 
     id: int
     url: str
@@ -39,17 +40,18 @@ class _Hidden(NamedTuple):
     CheckClass.BLOCKED,
     Severity.FIX,
     follows=Follows.SHUT_HOST | Follows.HIDDEN_HOST,
+    reports=State.HIDDEN,
     rests_on_want=True,
     feeds=("noindex",),
     change=NO_NOINDEX,
 )
 def noindex_wanted(site: Site) -> Iterator[Hit]:
-    """A wanted page says noindex.
+    """A wanted page has noindex.
 
-    Why: It may be fetched, but it will not be listed.
-    Mend: Take the noindex out of the tag or header for this page.
-    Rests on: The robots meta tag and X-Robots-Tag as search engines document them.
-    Evidence: The tag or header, and what shows that the page is wanted.
+    Why: Crawlers can fetch it, but engines will not index it.
+    Fix: Remove the noindex from the tag or header of this page.
+    Source: The robots meta tag and X-Robots-Tag as search engines document them.
+    Evidence: The tag or header, and the entry that says that the page is wanted.
     """
     found = site.named(
         _Hidden,
@@ -62,12 +64,13 @@ def noindex_wanted(site: Site) -> Iterator[Hit]:
         shown = tags.get(one.id, ())
         mask = without_hidden_host(told, one.url, shown, one.crawlers) & ~expired.get(one.id, 0)
         if mask:
-            message = f"{who_is(one.start, one.named, one.entry)} says noindex"
+            who = who_is(one.start, one.named, one.entry)
+            message = f"{capital(who)} has noindex."
             yield Hit(one.url, mask, message, (*shown, *stated(site, one.entry)), implied=one.entry is None)
 
 
 def expired_alone(site: Site) -> dict[int, int]:
-    """Per page the crawlers that are told noindex by a date that has passed, and by nothing else."""
+    """Per page the crawlers for which only a date that has passed counts as noindex."""
     return dict(
         site.rows(
             f"""SELECT address, mask & ~told FROM (
@@ -84,16 +87,17 @@ def expired_alone(site: Site) -> dict[int, int]:
     CheckClass.BLOCKED,
     Severity.FIX,
     follows=Follows.SHUT_HOST | Follows.HIDDEN_HOST,
+    reports=State.HIDDEN,
     rests_on_want=True,
     feeds=("expiry",),
-    change=Change(SAID, without(r"unavailable_after\s*:[^,\"']*")),
+    change=Change(SAID, without(r"unavailable_after\s*:[^,\"']*"), Effect.NO_NOINDEX),
 )
 def expiry_passed(site: Site) -> Iterator[Hit]:
-    """A wanted page says unavailable_after a date that has passed, or soon will.
+    """The `unavailable_after` date of a wanted page has passed, or soon will.
 
-    Why: From that date on it counts as noindex: the page drops out of the listings without any further change.
-    Mend: Take the date out of the tag or header, or set a later one.
-    Rests on: `unavailable_after` as search engines document it: after the date, noindex.
+    Why: From that date on it counts as noindex: the page drops out of the index without any further change.
+    Fix: Remove the date from the tag or header, or set a later one.
+    Source: `unavailable_after` as search engines document it: after the date, noindex.
     Evidence: The tag or header with the date.
     """
     wanted = {
@@ -116,9 +120,9 @@ def expiry_passed(site: Site) -> Iterator[Hit]:
             continue
         who = who_is(start, named, entry)
         when_told = (
-            f"counts as noindex since {when:%Y-%m-%d}" if passed else f"will count as noindex from {when:%Y-%m-%d} on"
+            f"has counted as noindex since {when:%Y-%m-%d}" if passed else f"will count as noindex from {when:%Y-%m-%d}"
         )
-        message = f"{who} {when_told}"
+        message = f"{capital(who)} {when_told}."
         severity = None if passed else Severity.ASK
         yield Hit(
             one.url, mask, message, (one.evidence, *stated(site, entry)), severity=severity, implied=entry is None
@@ -134,11 +138,11 @@ def expiry_passed(site: Site) -> Iterator[Hit]:
     feeds=("withheld-snippet",),
 )
 def snippet_withheld(site: Site) -> Iterator[Hit]:
-    """A wanted page forbids its text to be shown in results.
+    """A wanted page forbids engines to show its text in results.
 
-    Why: It is listed by its title alone, which few people follow; answers that quote pages leave it out.
-    Mend: Take nosnippet or max-snippet:0 out, or limit only the parts that must not be shown (data-nosnippet).
-    Rests on: The robots meta tag as search engines document it: max-snippet:0 is nosnippet.
+    Why: Results show only its title, which few people click; answers that quote pages do not use it.
+    Fix: Remove nosnippet or max-snippet:0, or limit it to the parts that must not be shown (data-nosnippet).
+    Source: The robots meta tag as search engines document it: max-snippet:0 is nosnippet.
     Evidence: The tag or header.
     """
     wanted = {
@@ -150,12 +154,12 @@ def snippet_withheld(site: Site) -> Iterator[Hit]:
         mask = one.mask & ~barred
         if mask:
             token = "nosnippet" if "nosnippet" in one.tokens else "max-snippet:0"
-            message = f"a wanted page says {token}: it is listed without a text"
+            message = f"A wanted page has {token}: results show it without text."
             yield Hit(one.url, mask, message, (one.evidence, *stated(site, entry)), implied=entry is None)
 
 
 class _Unwanted(NamedTuple):
-    """An open page that is to be hidden, of which kind, by which entry (none: it is implied), and what it answers."""
+    """An open page that should be hidden: its kind, the entry that says so (none: it is inferred), and its response."""
 
     id: int
     url: str
@@ -168,11 +172,11 @@ class _Unwanted(NamedTuple):
 
     @property
     def why(self) -> str:
-        return f"looks like junk ({self.kind})" if self.entry is None else "is to be hidden"
+        return f"it looks like junk ({self.kind})" if self.entry is None else "you want it hidden"
 
 
 def _unwanted(site: Site, condition: str) -> list[_Unwanted]:
-    """Those that are known to be open: of a file that is no page, a folder does not tell what header it will be sent with."""
+    """Those that are known to be open. For a file of a folder that is not a page, its headers are unknown."""
     return site.named(
         _Unwanted,
         f"""SELECT id, origin || path, open, kind, entry, status, media_type, html FROM fact
@@ -186,27 +190,35 @@ def _unwanted(site: Site, condition: str) -> list[_Unwanted]:
     Severity.FIX,
     follows=Follows.SHUT_HOST,
     rests_on_want=True,
-    change=SAYS_NOINDEX,
+    change=HAS_NOINDEX,
     draft="headers",
     feeds=("hide",),
 )
 def open_unwanted(site: Site) -> Iterator[Hit]:
-    """A page that is to be hidden may be fetched and listed.
+    """A page that you want hidden can be indexed.
 
-    Why: It can turn up in results, where it was not meant to be seen.
-    Mend: Say noindex on the page (tag or header); do not bar it, or the noindex is never read.
-    Rests on: What the owner wants, held against the page's answer: no directive keeps it from being listed.
-    Evidence: The answer, and the intent's entry.
+    Why: It can appear in search results, where you do not want it.
+    Fix: Give the page noindex (tag or header). Do not block it in robots.txt, or crawlers never read the noindex.
+    Source: The want, compared with the response: no directive keeps the page out of the index.
+    Evidence: The response, and the entry of the intent file.
     """
     others = f"NOT {GATE} AND NOT {JUNK_OPEN} AND NOT {FILE} AND (entry IS NOT NULL OR NOT ({site.empty_archive_sql}))"
     for one in _unwanted(site, others):
         answer = Evidence("status", one.url, None, f"{status_text(one.status, None)}, no noindex")
         implied = one.entry is None
-        mild = Severity.NOTE if implied and one.kind in ("feed", "embed") else None  # harmless habits of common systems
+        mild = (
+            Severity.NOTE if implied and one.kind in ("feed", "embed") else None
+        )  # common systems do so, and it does no harm
         shown = (answer, *stated(site, one.entry))
         mend = "" if one.html else BY_HEADER
         yield Hit(
-            one.url, one.crawlers, f"may be listed, but {one.why}", shown, severity=mild, implied=implied, mend=mend
+            one.url,
+            one.crawlers,
+            f"The page can be indexed, but {one.why}.",
+            shown,
+            severity=mild,
+            implied=implied,
+            advice=mend,
         )
 
 
@@ -217,15 +229,15 @@ def open_unwanted(site: Site) -> Iterator[Hit]:
     follows=Follows.SHUT_HOST,
     rests_on_want=True,
     feeds=("answer", "hide"),
-    change=SAYS_NOINDEX,
+    change=HAS_NOINDEX,
 )
 def junk_open(site: Site) -> Iterator[Hit]:
-    """Internal search results or parameter variants may be listed, and fold into nothing.
+    """Internal search results or parameter variants can be indexed.
 
-    Why: There is no end of such addresses; they use up fetches and stand beside the real pages in results.
-    Mend: Name the plain address as canonical on variants; say noindex on search results.
-    Rests on: Practice: internal results and reply, sort, session or tracking variants are not for listings.
-    Evidence: The answer, and a link to the address.
+    Why: Such URLs have no end. They use up fetches and compete with the real pages in results.
+    Fix: On variants, let the canonical point to the URL without parameters. Give search results noindex.
+    Source: Practice: internal results and reply, sort, session or tracking variants should not be indexed.
+    Evidence: The response, and a link to the URL.
     """
     found = _unwanted(site, JUNK_OPEN)
     links = first_link(site, [one.id for one in found])
@@ -234,9 +246,9 @@ def junk_open(site: Site) -> Iterator[Hit]:
             "status", one.url, None, f"{status_text(one.status, None)}, no noindex, no canonical elsewhere"
         )
         shown = (first, *links.get(one.id, ()), *stated(site, one.entry))
-        what = "internal search results" if one.kind == "search-results" else "a parameter variant"
+        what = "Internal search results" if one.kind == "search-results" else "A parameter variant"
         mend = "" if one.html else BY_HEADER
-        yield Hit(one.url, one.crawlers, f"{what} may be listed", shown, implied=one.entry is None, mend=mend)
+        yield Hit(one.url, one.crawlers, f"{what} can be indexed.", shown, implied=one.entry is None, advice=mend)
 
 
 @check(
@@ -251,22 +263,22 @@ def junk_open(site: Site) -> Iterator[Hit]:
     feeds=("hide",),
 )
 def file_needs_header(site: Site) -> Iterator[Hit]:
-    """A document that is not HTML is to be hidden, and no header says so.
+    """A document that is not HTML should be hidden, but no header hides it.
 
-    Why: A file has no robots tag; only the X-Robots-Tag header can keep it out of listings.
-    Mend: Send `X-Robots-Tag: noindex` with these files, by folder or ending, in the server's configuration.
-    Rests on: X-Robots-Tag as search engines document it: it holds for any content type.
-    Evidence: The answer with its content type, and the intent's entry.
+    Why: A file has no robots tag; only the X-Robots-Tag header can keep it out of the index.
+    Fix: In the server's configuration, send `X-Robots-Tag: noindex` with these files, by folder or file extension.
+    Source: X-Robots-Tag as search engines document it: it applies to any content type.
+    Evidence: The response with its content type, and the entry of the intent file.
     """
     for one in _unwanted(site, FILE):
         text = f"{status_text(one.status, None)}, {one.media or 'no content type'}, no X-Robots-Tag"
         shown = (Evidence("status", one.url, None, text), *stated(site, one.entry))
-        message = f"a file that may be listed, but {one.why}"
+        message = f"The file can be indexed, but {one.why}."
         yield Hit(one.url, one.crawlers, message, shown, implied=one.entry is None)
 
 
 class _Gate(NamedTuple):
-    """A page that only asks for a password: whether it may be listed, or is put forward by the sitemap."""
+    """A page that is only a password form: whether it can be indexed, or is in the sitemap."""
 
     id: int
     url: str
@@ -277,11 +289,11 @@ class _Gate(NamedTuple):
 
 @check("gate-open", CheckClass.EXPOSED, Severity.ASK, follows=Follows.NOTHING)
 def gate_open(site: Site) -> Iterator[Hit]:
-    """A page that is just a password or login form may be listed, or is put forward by the sitemap.
+    """A page that is only a password or login form can be indexed, or is in the sitemap.
 
-    Why: Nobody searches for it, and it shows the way to those who try doors.
-    Mend: Say noindex on it, and leave it out of sitemaps.
-    Rests on: Practice: pages that only ask for a password have nothing to list.
+    Why: Nobody searches for it, and it shows attackers where to log in.
+    Fix: Give it noindex, and remove it from sitemaps.
+    Source: Practice: pages that only ask for a password have no content to index.
     Evidence: The password field, and the sitemap entry.
     """
     found = site.named(
@@ -295,8 +307,8 @@ def gate_open(site: Site) -> Iterator[Hit]:
     for one in found:
         if one.crawlers:
             shown = [*fields.get(one.id, ()), *([entries[one.id][1]] if one.listed else [])]
-            how = "may be listed" if one.is_open else "is put forward by the sitemap"
-            yield Hit(one.url, one.crawlers, f"a page that only asks for a password {how}", tuple(shown))
+            how = "can be indexed" if one.is_open else "is in the sitemap"
+            yield Hit(one.url, one.crawlers, f"A page that is only a password form {how}.", tuple(shown))
 
 
 def slips(site: Site, ids: list[int], kind: str) -> dict[int, list[Evidence]]:
@@ -316,12 +328,12 @@ def slips(site: Site, ids: list[int], kind: str) -> dict[int, list[Evidence]]:
 
 @check("empty-archive-open", CheckClass.EXPOSED, Severity.ASK, follows=Follows.NOTHING)
 def empty_archive_open(site: Site) -> Iterator[Hit]:
-    """A page that should list others lists none, and may be listed itself.
+    """A listing page without entries can be indexed.
 
-    Why: Who comes to it finds nothing; many such pages make a site look empty.
-    Mend: Say noindex on archives without entries, or leave them out until there are some.
-    Rests on: Practice: empty archives are nearly always junk.
-    Evidence: What the page says.
+    Why: Visitors find nothing there; many such pages make a site look empty.
+    Fix: Give archives without entries noindex, or do not publish them until they have entries.
+    Source: Practice: empty archives are nearly always junk.
+    Evidence: The heading of the page.
     """
     found = site.named(
         _Unwanted,
@@ -330,12 +342,12 @@ def empty_archive_open(site: Site) -> Iterator[Hit]:
     )
     shown = page_texts(site, [one.id for one in found])
     for one in found:
-        message = f"a page of the kind {one.kind} without any entry may be listed"
+        message = f"A listing page ({one.kind}) without entries can be indexed."
         yield Hit(one.url, one.crawlers, message, (shown[one.id],))
 
 
 def page_texts(site: Site, ids: list[int]) -> dict[int, Evidence]:
-    """Per page what it says: its heading, else its title, else the beginning of its text."""
+    """Per page its heading, else its title, else the beginning of its text."""
     return {
         number: Evidence("text", where, None, text)
         for number, text, where in of_each(
@@ -355,18 +367,18 @@ def page_texts(site: Site, ids: list[int]) -> dict[int, Evidence]:
     follows=Follows.NOTHING,
     whole_host=True,
     needs=(Need.LIVE, Need.BARE, Need.INTENT),
-    change=Change(STATUS, to("401 Unauthorized (or 403 Forbidden) for whoever has not signed in")),
+    change=Change(STATUS, to("401 Unauthorized (or 403 Forbidden) for anyone who has not logged in")),
     feeds=("lock",),
 )
 def open_locked(site: Site) -> Iterator[Hit]:
-    """An address that is to be locked answers without credentials.
+    """A URL that you want locked returns its page without a login.
 
-    Why: Anyone can read what was meant for few.
-    Mend: Have the server ask for credentials (401) there, before anything else.
-    Rests on: RFC 9110 section 15.5.2; the want that the intent file states.
-    Evidence: The answer, and the intent's entry.
+    Why: Anyone can read content that is meant for few.
+    Fix: Let the server require a login there (401). Do this first.
+    Source: RFC 9110 section 15.5.2; the want that the intent file states.
+    Evidence: The response, and the entry of the intent file.
     """
-    yield from _still_answers(site, "lock", "is to be locked, but answers {} without credentials")
+    yield from _still_answers(site, "lock", "You want this URL locked, but it returns {} without a login.")
 
 
 @check(
@@ -379,14 +391,14 @@ def open_locked(site: Site) -> Iterator[Hit]:
     feeds=("drop",),
 )
 def live_dropped(site: Site) -> Iterator[Hit]:
-    """An address that is to be dropped still answers 200.
+    """A URL that you want dropped still returns 200.
 
-    Why: As long as there is a page, it is fetched, linked and listed.
-    Mend: Answer 404 or 410 there, or redirect to what took its place.
-    Rests on: RFC 9110 section 15.5.11; the want that the intent file states.
-    Evidence: The answer, and the intent's entry.
+    Why: As long as the page exists, it is fetched, linked and indexed.
+    Fix: Return 404 or 410 there, or redirect to the page that replaced it.
+    Source: RFC 9110 section 15.5.11; the want that the intent file states.
+    Evidence: The response, and the entry of the intent file.
     """
-    yield from _still_answers(site, "drop", "is to be dropped, but still answers {}")
+    yield from _still_answers(site, "drop", "You want this URL dropped, but it still returns {}.")
 
 
 def _still_answers(site: Site, want: str, message: str) -> Iterator[Hit]:
@@ -409,20 +421,18 @@ def _still_answers(site: Site, want: str, message: str) -> Iterator[Hit]:
     follows=Follows.NOTHING,
     whole_host=True,
     needs=(Need.LIVE, Need.INTENT),
-    change=Change(STATUS, to(f"401 Unauthorized for all addresses of the host, or {HEADER}")),
+    change=Change(STATUS, to(f"401 Unauthorized for all URLs of the host, or {HEADER}")),
     feeds=("closed",),
 )
 def host_open(site: Site) -> Iterator[Hit]:
-    """A host that is declared closed can be fetched and listed.
+    """A host that is declared closed can be fetched and indexed.
 
-    Why: A copy of the site competes with it in results, and shows what is not finished.
-    Mend: Have the server ask for credentials on the whole host, or send `X-Robots-Tag: noindex` with every answer.
-    Rests on: The intent file's declaration; RFC 9110 section 15.5.2.
-    Evidence: The answer of an open page, and the declaration.
+    Why: A copy of the site competes with it in results, and shows unfinished content.
+    Fix: Let the server require a login for the whole host, or send `X-Robots-Tag: noindex` with every response.
+    Source: The declaration in the intent file; RFC 9110 section 15.5.2.
+    Evidence: The response of an open page, and the declaration.
     """
-    may = (
-        f"({site.all_mask} & ~barred & ~noindex)::UBIGINT"  # also where a canonical leads away: that is a hint, no lock
-    )
+    may = f"({site.all_mask} & ~barred & ~noindex)::UBIGINT"  # also if a canonical points elsewhere: that is a hint, not a lock
     for origin, mask, count, urls in site.rows(
         f"""SELECT origin, bit_or({may}), count(*), list(origin || path ORDER BY path) FROM fact
         WHERE site AND closed AND status BETWEEN 200 AND 299 AND {may} > 0 GROUP BY origin ORDER BY origin"""
@@ -433,9 +443,7 @@ def host_open(site: Site) -> Iterator[Hit]:
             Evidence("status", urls[0], None, "200 OK, no noindex"),
             Evidence("intent", site.intent.where, line, f'name = "{host}", closed = true'),
         )
-        message = (
-            f"the host is declared closed, but {plural(count, 'address', 'addresses')} on it may be fetched and listed"
-        )
+        message = f"The host is declared closed, but {plural(count, 'URL')} on it can be fetched and indexed."
         others = tuple(u for u in urls[:MOST_NAMED] if u != origin + "/")
         yield Hit(origin + "/", mask, message, shown, also=others)
 
@@ -450,25 +458,25 @@ def host_open(site: Site) -> Iterator[Hit]:
     feeds=("nofollow", "link"),
 )
 def noindex_nofollow_hub(site: Site) -> Iterator[Hit]:
-    """A page that is hidden and says nofollow is the only way to wanted pages.
+    """A page with noindex and nofollow is the only way to wanted pages.
 
-    Why: Crawlers neither list it nor follow its links, so the pages behind it are not found by links.
-    Mend: Say `noindex, follow` there, or link the wanted pages from elsewhere.
-    Rests on: The robots meta tag as search engines document it: nofollow covers every link of the page; none is both.
+    Why: Crawlers neither index it nor follow its links, so they do not find the pages behind it.
+    Fix: Change the directive to `noindex, follow`, or link to the wanted pages from elsewhere.
+    Source: The robots meta tag as search engines document it: nofollow covers every link of the page; none is both.
     Evidence: The tag or header, and the links to wanted pages.
     """
     hubs = hub_links(site)
     tags = said(site, hubs, site.all_mask, "nofollow")
     for number, (url, mask, targets, implied, lines) in hubs.items():
-        message = f"hidden with nofollow, and the only way to {plural(len(targets), 'wanted page')}"
+        message = f"The page has noindex and nofollow, and it is the only way to {plural(len(targets), 'wanted page')}."
         shown = (*tags.get(number, ()), *lines[:3])
         yield Hit(url, mask, message, shown, also=tuple(targets[:MOST_NAMED]), implied=implied)
 
 
 @once
 def hub_links(site: Site) -> dict[int, tuple[str, int, list[str], bool, list[Evidence]]]:
-    """Pages that are hidden with nofollow and alone lead to wanted pages: address, crawlers, targets, implied, links; none
-    where pages that may lead there too were not read."""
+    """Pages with noindex and nofollow that alone lead to wanted pages: URL, crawlers, targets, inferred, links; none if pages
+    that may lead there too were not read."""
     if not site.complete:
         return {}
     found: dict[int, tuple[str, int, list[str], bool, list[Evidence]]] = {}

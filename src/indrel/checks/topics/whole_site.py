@@ -1,4 +1,4 @@
-"""What holds for the site as a whole: its start page, its links, and whether only scripts fill it."""
+"""The site as a whole: its home page, its links, and whether only scripts fill it."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from indrel.checks.catalogue import Follows, Hit, Need, check
 from indrel.checks.evidence import WHERE, about, said, scripts
-from indrel.checks.measures import MANY, NEARLY_ALL
+from indrel.checks.measures import FEW_WORDS, MANY, NEARLY_ALL
 from indrel.checks.topics.canonical_values import unreachable_host
 from indrel.core.address import split
 from indrel.core.answers import status_text
@@ -16,9 +16,6 @@ from indrel.core.model import CheckClass, Evidence, Severity, State, plural
 from indrel.core.page.facts import UNFOLLOWED, Mark
 from indrel.decide.reasons import decides, reasons
 from indrel.decide.site import Site
-
-FEW_WORDS = 25
-"""A page that only scripts fill says no more than that scripts are needed."""
 
 
 @check(
@@ -30,18 +27,18 @@ FEW_WORDS = 25
     needs=(Need.PAGES,),
 )
 def start_not_open(site: Site) -> Iterator[Hit]:
-    """The address that the audit began at, or the site's start page, is not open.
+    """The start URL or the home page is not open.
 
-    Why: It is what everyone links and searches for first; where it is shut, little else is found.
-    Mend: Make the address answer 200 without credentials, noindex or a redirect off the site; or audit the address it leads to.
-    Rests on: The states of this audit: RFC 9110 for answers, the robots meta tag, RFC 9309 for rules.
+    Why: Most links and searches lead there; if it is not open, crawlers find little else.
+    Fix: Let the URL return 200 without a login, a noindex or a redirect off the site.
+    Source: The states of this audit: RFC 9110 for responses, the robots meta tag, RFC 9309 for rules.
     Evidence: What decides its state.
     """
     for url in dict.fromkeys((site.base, site.base_origin + "/")):
         number = site.id_of(url)
         if number is None or site.is_closed(site.base_origin):
             continue
-        name = "the start page" if url.endswith("://" + url.split("/")[2] + "/") else url
+        name = "The home page" if url.endswith("://" + url.split("/")[2] + "/") else url
         front = site.front_id if url == site.base else number
         for at in (number,) if front in (None, number) else (number, front):
             found = _look(site, at)
@@ -50,14 +47,16 @@ def start_not_open(site: Site) -> Iterator[Hit]:
                 continue
             behind = reasons(site, [at]).get(at, [])
             shown = dict.fromkeys(e for i in range(len(site.crawlers)) if mask >> i & 1 for e in decides(behind, i))
-            by = f" leads to {found.url}, which" if at != number else ""
+            by = f" redirects to {found.url}, which" if at != number else ""
             evidence = tuple(shown) or (Evidence("status", found.url, None, what),)
-            yield Hit(url, mask, f"{name}{by} {what}", evidence, mend=_as_it_will_stand(site, found))
+            yield Hit(
+                url, mask, f"{name}{by} {what}.", evidence, advice=_as_it_will_stand(site, found) or _opened(found)
+            )
             break
 
 
 def _as_it_will_stand(site: Site, found: _Look) -> str:
-    """What to do where a server on this machine or network says that its pages stand elsewhere: it is a preview."""
+    """What to do if canonicals of a server on this machine or network point elsewhere: it is a preview."""
     here = split(site.base)
     if found.how != "canonical" or found.on_site or not found.target or not unreachable_host(here.host):
         return ""
@@ -67,8 +66,24 @@ def _as_it_will_stand(site: Site, found: _Look) -> str:
     return f"If this is a preview of {there.origin}, audit it under that name: {shlex.join(words)}"  # a page chose the name
 
 
+def _opened(found: _Look) -> str:
+    """What opens a home page, by what keeps it from being open."""
+    if found.barred:
+        return "Remove the rule from robots.txt, or limit it to the folders that you mean."
+    if found.hidden:
+        return "Remove the noindex from the home page."
+    if found.tail == State.LOCKED:
+        return "Let the server return the home page without a login."
+    if found.tail == State.FOLDED and not found.on_site:
+        if unreachable_host(split(found.target or "").host):
+            return "Set the site's public URL in its settings: its pages point to a host that visitors cannot reach."
+        word = "canonical" if found.how == "canonical" else "redirect"
+        return f"If the site has moved, audit {found.target}. Otherwise remove the {word}."
+    return "" if found.tail != State.BROKEN else "Repair the home page: it must return 200 with its content."
+
+
 class _Look(NamedTuple):
-    """What an address is found to be, and where it leads."""
+    """The state of a URL, and where it leads."""
 
     url: str
     barred: int
@@ -95,26 +110,26 @@ def _look(site: Site, number: int) -> _Look:
 
 
 def _shut(site: Site, found: _Look, led: bool) -> tuple[int, str]:
-    """For which crawlers an address is not open, and in which words; `led`: the start page is where it leads."""
+    """For which crawlers a URL is not open, and in which words; `led`: the home page redirects there."""
     every = site.all_mask
     if found.tail == State.BROKEN and found.how is not None:
-        return every, "redirects in a circle"
+        return every, "redirects in a loop"
     if found.tail in (State.LOCKED, State.GONE, State.BROKEN):
         if not site.is_live and found.tail == State.GONE:
-            return 0, ""  # a folder may be a part of a site
+            return 0, ""  # a folder can be a part of a site
         if not found.status:
-            return every, f"does not answer: {found.error or 'no answer'}"
-        return every, f"answers “{status_text(found.status, found.error)}”"
+            return every, f"does not respond: {found.error or 'no response'}"
+        return every, f"returns “{status_text(found.status, found.error)}”"
     if found.tail == State.FOLDED and not found.on_site:
         if found.how == "canonical":
-            return every & ~found.barred, f"names {found.target} as canonical, which is not on this site"
-        return every & ~found.barred, f"leads off the site, to {found.target}"
+            return every & ~found.barred, f"has a canonical that points to another site, {found.target}"
+        return every & ~found.barred, f"redirects to another site, {found.target}"
     if found.barred:
-        return found.barred, "is barred by robots.txt"
+        return found.barred, "is blocked by robots.txt"
     if found.hidden:
-        return found.hidden, "says noindex"
+        return found.hidden, "has noindex"
     if led and found.marks & Mark.ONLY_PASSWORD:
-        return every, "only asks for a password"
+        return every, "is only a password form"
     return 0, ""
 
 
@@ -127,11 +142,11 @@ def _shut(site: Site, found: _Look, led: bool) -> tuple[int, str]:
     needs=(Need.LINKS, Need.PAGES),
 )
 def site_nofollow(site: Site) -> Iterator[Hit]:
-    """The start page and nearly all pages say nofollow, or nearly all their links are unfollowed.
+    """The home page and nearly all pages have page-wide nofollow, or nearly all their links are nofollow.
 
-    Why: An obedient crawler goes no further than the page that it came to.
-    Mend: Take nofollow out of the template's tag, header or links; it is not what keeps a page out of listings.
-    Rests on: The robots meta tag: nofollow covers every link of a page; `rel` token lists of WHATWG HTML.
+    Why: A crawler that obeys nofollow does not go beyond the page that it came to.
+    Fix: Remove nofollow from the template's tag, header or links. It does not keep pages out of the index.
+    Source: The robots meta tag: nofollow covers every link of a page; `rel` token lists of WHATWG HTML.
     Evidence: The tag, header or link on the start page.
     """
     start = site.front_id
@@ -150,7 +165,10 @@ def site_nofollow(site: Site) -> Iterator[Hit]:
     if mask:
         shown = said(site, [start], mask, "nofollow").get(start, ())
         yield Hit(
-            site.base, mask, "the start page and nearly all pages say nofollow: obedient crawlers go no further", shown
+            site.base,
+            mask,
+            "The home page and nearly all pages have page-wide nofollow: crawlers that obey it go no further.",
+            shown,
         )
         return
     links, unfollowed, at_start, at_start_unfollowed = site.rows(
@@ -169,9 +187,7 @@ def site_nofollow(site: Site) -> Iterator[Hit]:
                 JOIN answer n ON n.address = a.id WHERE l.flags & {UNFOLLOWED} > 0 ORDER BY l.line, l.text LIMIT 3""",
             )
         )  # fmt: skip
-        message = (
-            f"{unfollowed:,} of {plural(links, 'link')} within the site are unfollowed: obedient crawlers go no further"
-        )
+        message = f"{unfollowed:,} of {plural(links, 'link')} within the site are nofollow: crawlers that obey it go no further."
         yield Hit(site.base, site.all_mask, message, shown)
 
 
@@ -183,12 +199,12 @@ def site_nofollow(site: Site) -> Iterator[Hit]:
     needs=(Need.PAGES,),
 )
 def script_only(site: Site) -> Iterator[Hit]:
-    """The start page is served without text and links of its own: only scripts fill it.
+    """The home page is served without text and links of its own: only scripts fill it.
 
     Why: What crawlers find depends on whether and how they run scripts; those that do not see an empty page.
-    Mend: Serve text and links with the page (render on the server or when building); the scripts may take over then.
-    Rests on: WHATWG HTML: what is served is what a parser without scripting sees.
-    Evidence: The script that is to fill the page.
+    Fix: Serve text and links with the page (render on the server or in the build). The scripts can take over then.
+    Source: WHATWG HTML: what is served is what a parser without scripting sees.
+    Evidence: The script that fills the page.
     """
     start = site.front_id
     if start is None:
@@ -201,5 +217,5 @@ def script_only(site: Site) -> Iterator[Hit]:
     )
     shown = scripts(site, [start], most=3).get(start)
     if found and found[0][0] and shown:
-        message = "the start page is served without text and links: only scripts fill it"
+        message = "The home page is served without text and links: only scripts fill it."
         yield Hit(site.base, found[0][0], message, shown)
