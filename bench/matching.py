@@ -1,7 +1,7 @@
 """Deciding many addresses against many rules, beside the standard library's parser.
 
 The standard library knows no wildcards, so it is wrong on the wildcard rules and gets them as
-literals; it is timed for speed only. Right answers are held against the slow second reading.
+literals; it is timed for speed only. Right answers are compared with the slow second reading.
 """
 
 from __future__ import annotations

@@ -70,7 +70,7 @@ class Audit:
 
     @property
     def causes(self) -> tuple[Cause, ...]:
-        """What one edit each would mend, the worst first; accepted ones are among them (`accepted` says why)."""
+        """What one edit each would fix, the worst first; accepted ones are among them (`accepted` says why)."""
         return self.verdict.causes
 
     # ---------------------------------------------------------------- frames
@@ -201,7 +201,7 @@ def open_snapshot(
 ) -> Audit:
     """An audit made earlier, from its snapshot (without a name: the newest in `indrel-runs/`). Nothing is fetched.
 
-    Without `intent` and `crawlers`, those that it was made with hold. Raises SnapshotError for a file that is no snapshot.
+    Without `intent` and `crawlers`, the ones that it was made with hold. Raises SnapshotError for a file that is no snapshot.
     """
     file = Path(path) if path else pipeline.newest_snapshot().path
     return Audit(pipeline.open_site(file, crawlers or None, _intent(intent)))

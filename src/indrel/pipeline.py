@@ -219,7 +219,7 @@ def ask_again(old: Path, new: Path, urls: Iterable[str], options: GatherOptions)
 
 
 def _forget(writer: SnapshotWriter, urls: frozenset[str]) -> None:
-    """Take out what is to be asked for again."""
+    """Take out what should be asked for again."""
     con = writer.con
     with transaction(con):
         again = "SELECT id FROM address WHERE origin || path IN (SELECT unnest(?::VARCHAR[]))"

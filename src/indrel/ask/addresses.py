@@ -51,7 +51,7 @@ class By:
 
 @dataclass(frozen=True, slots=True)
 class AddressRow:
-    """All that is told of one address. `by` is what decided its states, `checks` the checks that found it."""
+    """All that is reported of one address. `by` is what decided its states, `checks` the checks that found it."""
 
     url: str
     kind: str
@@ -180,7 +180,7 @@ class Filters:
         _known_words(self.states, [s.value for s in State], "state")
         _known_words(self.wants, [w.value for w in Want], "want")
         _known_words(self.kinds, KIND_NAMES, "kind")
-        if self.checks:  # the catalogue is loaded by whoever asks for it
+        if self.checks:  # the catalogue is loaded by the caller for it
             _known_words(self.checks, checks(), "check")
         _known_words(self.by, REASONS, "reason")
         _known_words(self.classes, [c.value for c in CheckClass], "class")
@@ -237,7 +237,7 @@ SORTS = {
 
 
 def address_sql(site: Site, condition: str = "f.known", sort: str | None = None) -> str:
-    """Addresses with all that is told of them: `id`, `url`, `kind_rule`, columns, a state a crawler, `by` and `checks`.
+    """Addresses with all that is reported of them: `id`, `url`, `kind_rule`, columns, a state a crawler, `by` and `checks`.
 
     In order of the addresses, the main host's first, if nothing else is asked for.
     """

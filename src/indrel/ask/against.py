@@ -1,4 +1,4 @@
-"""A copy of a site (a staging host, the next build) held against the live one: is it closed, and where do its directives differ."""
+"""A copy of a site (a staging host, the next build) compared with the live one: is it closed, and where do its directives differ."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Two snapshots held against each other: what changed, what one edit explains it, what got worse."""
+"""Two snapshots compared: what changed, what one edit explains it, what got worse."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ MOST_EXPLAINED = 5_000
 
 MOVED = """(tail = 'folded' AND fold_how IN ('redirect', 'refresh') AND NOT listed AND NOT named
     AND followed + unfollowed = 0)"""
-"""Whether a page is no longer put forward and leads elsewhere, over the columns of `fact`: if that is open it is the page now,
+"""Whether a page is no longer listed and leads elsewhere, over the columns of `fact`: if that is open it is the page now,
 and nothing is lost."""
 
 
@@ -250,7 +250,7 @@ def _barred_now(after: Site) -> list[StateChange]:
 
 
 class _Sets(NamedTuple):
-    """Addresses and sitemap entries that only one of the audits has. `unseen_gone` and `unseen_new` are those that the other
+    """Addresses and sitemap entries that only one of the audits has. `unseen_gone` and `unseen_new` are the ones that the other
     could not have come across: neither gone nor new; `files_new` and `files_gone` are sitemaps that it could not read, with
     the reason."""
 
@@ -406,10 +406,10 @@ def known_of(
 def apart(
     old: Sequence[Finding], new: Sequence[Finding], hosts: HostMap | None = None, accepted: bool = True
 ) -> tuple[list[Finding], list[Finding]]:
-    """The findings that only the later audit has, and those that only the earlier one has; all but accepted ones if so asked.
+    """The findings that only the later audit has, and the ones that only the earlier one has; all but accepted ones if so asked.
 
     Findings are the same by check and subject, and by line for those of robots.txt. Each side is read once, and only what
-    is told is held.
+    is reported is held.
     """
     mapped = hosts or HostMap()
 

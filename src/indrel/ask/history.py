@@ -55,7 +55,7 @@ class Span:
 
 @dataclass(frozen=True)
 class History:
-    """The audits of one site, the oldest first, and its causes: those that stand first, then those that went."""
+    """The audits of one site, the oldest first, and its causes: the ones that stand first, then the ones that went."""
 
     site: str
     runs: list[Run]

@@ -20,7 +20,7 @@ from indrel.decide.site import Site
 from indrel.snapshot import Snapshot
 
 MOST_ENTRIES = 15
-"""Entries of a draft: it is to be read and edited by a person."""
+"""Entries of a draft: it should be read and edited by a person."""
 
 FEW_ADDRESSES = 2
 DIFFERS = ("category", "numbered-page", "author-archive", "tag-archive", "date-archive", "attachment", "feed")
@@ -128,7 +128,7 @@ def check(site: Site, findings: Sequence[Finding]) -> list[Idle]:
 
 
 def _deciding_instead(site: Site, entries: Sequence[int]) -> Iterator[tuple[int, list[int]]]:
-    """Per entry of the intent those that decide the addresses it matches; none where it matches none."""
+    """Per entry of the intent the ones that decide the addresses it matches; none where it matches none."""
     matched = dict(_of_each(site, entries, "count(*)", MOST_AT_ONCE))
     others = dict(_of_each(site, [n for n in entries if matched[n]], "list(DISTINCT entry)", FEW_SETS))
     for number in entries:
@@ -206,7 +206,7 @@ def draft(site: Site) -> str:
 
 
 def _deciding(site: Site, urls: Sequence[str]) -> dict[int, int]:
-    """The entries that decide some addresses, and how many of them each does; without those that want nothing."""
+    """The entries that decide some addresses, and how many of them each does; without the ones that want nothing."""
     found = site.rows(
         """SELECT entry, count(*) FROM fact WHERE entry IS NOT NULL
         AND origin || path IN (SELECT unnest(?::VARCHAR[])) GROUP BY entry ORDER BY min(id)""",

@@ -1,4 +1,4 @@
-"""Asking again for the addresses of findings: what is mended, what is still there, what has changed."""
+"""Asking again for the addresses of findings: what is fixed, what is still there, what has changed."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ MOST_BESIDE = 200
 class Rechecked:
     """Findings by what became of them; `changed` are pairs of what was said and what is said now.
 
-    `unknown` are findings of addresses that could not be read this time, each with the reason: neither mended nor worse.
+    `unknown` are findings of addresses that could not be read this time, each with the reason: neither fixed nor worse.
     """
 
     mended: Sequence[Finding]
@@ -98,7 +98,7 @@ def addresses(site: Site, findings: Iterable[Finding], urls: Iterable[str] = ())
 
 
 def unread(site: Site, urls: Iterable[str]) -> set[str]:
-    """Of some addresses those that an audit did not read though nothing barred them: what is found there need not be new."""
+    """Of some addresses the ones that an audit did not read though nothing barred them: what is found there need not be new."""
     asked = (
         "SELECT origin || path AS url FROM fact WHERE NOT read AND barred = 0 AND url IN (SELECT unnest(?::VARCHAR[]))"
     )
@@ -117,7 +117,7 @@ def held(
     """What became of all findings of the addresses that were asked for again; like is compared with like.
 
     `unseen` are addresses that could not be read this time, with the reason. `stood` are all findings of the earlier audit:
-    what stood already is never new; findings of one rule are told apart by its own line. `why_unknown` says why the later
+    what stood already is never new; findings of one rule are reported apart by its own line. `why_unknown` says why the later
     audit does not tell whether a finding holds, if it does not. What rests on an address that the earlier audit had not read,
     `unread_then`, is not new: nothing was known of it.
     """

@@ -25,7 +25,7 @@ class Vanished(NamedTuple):
 
 def vanished(after: Site) -> list[Vanished]:
     """Pages read in the earlier audit (table `earlier` of the later one's connection) that stand below the address of a
-    folder read whole, and of which it knows none. In a crawl they may be there all the same, and are unknown."""
+    folder read whole, and of which it knows none. In a crawl they may be there anyway, and are unknown."""
     if after.traits.is_live or not after.traits.is_whole or after.is_part or Unreadable(after).whole:
         return []
     base = split(after.base)

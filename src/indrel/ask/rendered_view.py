@@ -1,4 +1,4 @@
-"""One page as it is served and as a rendering crawler sees it, side by side."""
+"""One page as is served and as a rendering crawler sees it, side by side."""
 
 from __future__ import annotations
 
@@ -170,7 +170,7 @@ def words_for(request: Request) -> str:
 
 
 def compared(view: View) -> list[tuple[str, str, str]]:
-    """What is told of both sides, in words: name, served, rendered."""
+    """What is reported of both sides, in words: name, served, rendered."""
     one, other = view.served, view.rendered
     found = [
         ("title", one.title or "none", other.title or "none"),

@@ -1,4 +1,4 @@
-"""Sitemaps on their own: read from anywhere as a stream, checked, and held against a snapshot."""
+"""Sitemaps on their own: read from anywhere as a stream, checked, and compared with a snapshot."""
 
 from __future__ import annotations
 
@@ -198,7 +198,7 @@ def _judged(
 
 
 def _file_first(finding: Finding) -> Finding:
-    """A finding whose first evidence is the file's own text: who checks a sitemap mends that."""
+    """A finding whose first evidence is the file's own text: who checks a sitemap fixes that."""
     shown = sorted(finding.evidence, key=lambda e: not (e.kind == "sitemap" and e.line is not None))
     return replace(finding, evidence=tuple(shown))
 

@@ -1,4 +1,4 @@
-"""What an audit does not know, and why: such findings and addresses are neither mended nor worse, neither gone nor new."""
+"""What an audit does not know, and why: such findings and addresses are neither fixed nor worse, neither gone nor new."""
 
 from __future__ import annotations
 
@@ -50,7 +50,7 @@ def rests_on(finding: Finding) -> list[str]:
 
 
 def _is_canonical(finding: Finding) -> bool:
-    """Whether it is of what a page's own tag names as canonical."""
+    """Whether it is of what a page's own tag has as its canonical."""
     return bool(finding.evidence) and finding.evidence[0].kind == "canonical"
 
 
@@ -94,7 +94,7 @@ class Unreadable:
         self.whole = self._nothing_read()
 
     def _nothing_read(self) -> str | None:
-        """Why an address that an audit does not know may be there all the same; None where it would have been found."""
+        """Why an address that an audit does not know may be there anyway; None where it would have been found."""
         if not self.site.traits.is_whole:
             return self.site.traits.lacks
         if not self.site.complete:
@@ -119,20 +119,20 @@ class Unreadable:
             asked = rests_on(finding)
             as_it_is = _is_canonical(finding) and there(finding.url) == finding.url
             if as_it_is and (finding.url, finding.evidence[0].text) not in named:
-                asked = asked[:1]  # by now the page names something else: what the other address says is of no weight
+                asked = asked[:1]  # already the page names something else: what the other address says is of no weight
             return next((reason for url in asked if (reason := because.get(there(url)))), None)
 
         return why
 
     def _canonicals(self, urls: Iterable[str]) -> set[tuple[str, str]]:
-        """What some pages name as canonical, as it is written."""
+        """What some pages have as their canonical, as is written."""
         asked = """SELECT a.origin || a.path AS url, c.text FROM canonical c JOIN address a ON a.id = c.address
             WHERE url IN (SELECT unnest(?::VARCHAR[]))"""
         chosen = sorted(set(urls))
         return set(self.site.rows(asked, [chosen])) if chosen else set()
 
     def why(self, urls: Iterable[str]) -> dict[str, str]:
-        """Of some addresses those that could not be read, with the reason."""
+        """Of some addresses the ones that could not be read, with the reason."""
         chosen = sorted({u for u in urls if "://" in u})
         rows = {
             row[0]: row[1:]

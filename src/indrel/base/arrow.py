@@ -1,6 +1,6 @@
 """Arrow's library, settled once, before its first array.
 
-It would load pandas for that, where it is installed, which costs half of what a small audit costs: whoever asks
+It would load pandas for that, where it is installed, which costs half of what a small audit costs: the caller
 Arrow for a frame still gets one, for it then looks again. And its own allocator reserves 1 GiB of addresses at
 once, so that nothing is left for the rest where they are limited (`ulimit -v`): the system's does not.
 """

@@ -11,6 +11,6 @@ EXTRAS = {"matplotlib": "figures", "pandas": "frames"}
 
 
 def require(library: str, what: str) -> None:
-    """Raises UsageError, with the command that mends it, where a library is not installed."""
+    """Raises UsageError, with the command that fixes it, where a library is not installed."""
     if find_spec(library) is None:
         raise UsageError(f"{what} needs {library}, which is not installed: pip install 'indrel[{EXTRAS[library]}]'")

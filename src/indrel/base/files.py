@@ -10,11 +10,11 @@ from pathlib import Path
 from indrel.base.errors import UsageError
 
 HEAD = 12
-"""Octets of a file that tell whether it is a snapshot."""
+"""Bytes of a file that tell whether it is a snapshot."""
 
 
 def begins_snapshot(head: bytes) -> bool:
-    """Whether octets are the beginning of a file as snapshots are: of a database."""
+    """Whether bytes are the beginning of a file as snapshots are: of a database."""
     return head[8:HEAD] == b"DUCK"
 
 

@@ -146,7 +146,7 @@ def check(
     subject that a row says should be another, so that other rows can follow from it; `whole_host`: it concerns a whole
     host, or lets strangers in, and is reported first among findings of one severity.
     `change` says what becomes of the text that does it, where one follows from the other; `draft` is the
-    `indrel draft` that proposes a mend.
+    `indrel draft` that proposes a fix.
     """
 
     def register(function: CheckFunction) -> CheckFunction:
@@ -183,5 +183,5 @@ def checks() -> dict[str, Check]:
     package = import_module("indrel.checks.topics")
     for module in sorted(m.name for m in iter_modules(package.__path__)):
         import_module(f"indrel.checks.topics.{module}")
-    # whoever imports a topic first registers it first: the order is the topics', whatever was imported
+    # anyone who imports a topic first registers it first: the order is the topics', whatever was imported
     return {one.id: one for one in sorted(_CHECKS.values(), key=lambda c: c.topic)}

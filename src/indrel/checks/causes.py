@@ -118,6 +118,8 @@ def line_of(line: Evidence, section: str, *urls: str) -> Key:
         return ("sitemap", line.where)
     if line.kind == "intent":
         return ("intent", line.where, line.text)
+    if line.kind == "text":  # each page's own heading: no line that is edited
+        return (line.kind, section)
     text = _LEADS_TO.sub(r"\1", line.text) if line.kind == "tag" else line.text
     text = pattern(text, list(dict.fromkeys((*urls, line.where))))
     return (line.kind, text) if line.kind in DIRECTIVES else (line.kind, section, text)
@@ -126,7 +128,7 @@ def line_of(line: Evidence, section: str, *urls: str) -> Key:
 def pattern(text: str, places: Sequence[str]) -> str:
     """A directive's text with the pages' own addresses and slugs, dates and numbers left out.
 
-    `places` are addresses or files. What a template prints of them is taken out whole, where it stands alone; the
+    `places` are addresses or files. What a template prints of them is removed whole, where it stands alone; the
     slug only where nothing longer of its page is found.
     """
     there, simple = "", True

@@ -66,7 +66,7 @@ def without(*tokens: str) -> After:
 
 
 def each(attribute: str, meant: Callable[[str], dict[str, str]]) -> After:
-    """A tag with the words of an attribute that `meant` takes for slips replaced by what they were to be."""
+    """A tag with the words of an attribute that `meant` takes for slips replaced by what they should be."""
     pattern = re.compile(rf"(\b{attribute}\s*=\s*)(\"[^\"]*\"|'[^']*'|[^\s>]+)", re.IGNORECASE)
 
     def after(finding: Finding, before: str) -> str | None:

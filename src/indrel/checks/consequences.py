@@ -136,7 +136,7 @@ def _follows(check: str, follows: Follows, cause: str) -> bool:
 
 def _speaks_of_host(site: Site, mark: Mark) -> bool:
     """A home page that is hidden or leads away does not shut the rest; one that is down, locked or barred does not either,
-    unless hardly anything else of the host could be read."""
+    unless almost not anything else of the host could be read."""
     if mark.check != "start-not-open":
         return True
     read, good = site.rows(

@@ -220,7 +220,7 @@ _FIRST_OF_MANY = f"""WITH near AS (
         JOIN answer n ON n.address = l.source WHERE {{condition}} GROUP BY l.target)
     SELECT l.target, l.flags, l.line, l.text, {WHERE} FROM near JOIN link l ON l.rowid = near.at JOIN ordered o ON o.id = l.source
     JOIN address a ON a.id = l.source JOIN answer n ON n.address = l.source ORDER BY l.target, {_PLACE}"""
-"""The same in half the time: links are put in order by numbers, and texts and addresses are looked up of those that are shown.
+"""The same in half the time: links are put in order by numbers, and texts and addresses are looked up of the ones that are shown.
 What is kept of each target while links are gone through are numbers too: the memory of texts would not be given back."""
 
 _MANY_LINKED = 100
@@ -259,7 +259,7 @@ class Linking(NamedTuple):
 
 
 def linking_pages(site: Site, ids: Iterable[int], unfollowed: bool = False) -> dict[int, Linking]:
-    """Per address the pages that link to it, or only those that do so unfollowed."""
+    """Per address the pages that link to it, or only the ones that do so unfollowed."""
     numbers = set(ids)
     if not numbers:
         return {}

@@ -94,7 +94,7 @@ class Collected:
         return Rows(self.site, finding, shown, len(marks))
 
     def _settled(self, marks: Sequence[Mark]) -> tuple[str, str]:
-        """Tables of the findings that are told; the names. What was written as it came is dropped."""
+        """Tables of the findings that are reported; the names. What was written as it came is dropped."""
         from indrel.base.arrow import pa
 
         con, raw = self.site.con, self._written
@@ -124,7 +124,7 @@ class Collected:
 
 
 class Rows(Sequence[Finding]):
-    """Findings in tables, read some at a time; whoever asks holds the site open."""
+    """Findings in tables, read some at a time; the caller holds the site open."""
 
     def __init__(
         self, site: Site, finding: str, shown: str, count: int, first: int = 0, blocks: dict[int, list[Finding]] | None = None
@@ -179,7 +179,7 @@ def _finding(one: Check, hit: Hit, site: Site) -> Finding:
     severity = hit.severity or one.severity
     if one.rests_on_want and hit.implied:
         severity = severity.milder()
-    place = normalise(hit.url)  # a sitemap's entry is told as it is written
+    place = normalise(hit.url)  # a sitemap's entry is reported as is written
     return Finding(
         one.id, one.cls, severity, hit.url, site.names(hit.mask), hit.message, hit.evidence, hit.also,
         site.section(place) if place else "", advice=hit.advice if isinstance(hit.advice, str) else hit.advice.text,

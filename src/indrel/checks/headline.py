@@ -130,7 +130,7 @@ def _refused(site: Site) -> str:
 
 
 def _whole(site: Site, found: Iterable[Mark]) -> list[Mark]:
-    """Those that say why the audited host as a whole is blocked, closed, locked or down; the plainest first."""
+    """The ones that say why the audited host as a whole is blocked, closed, locked or down; the plainest first."""
     own = {site.base, site.base_origin + "/", site.base_origin + "/robots.txt"}
     checks = (*WHOLE_SITE, CLOSED_HOST)
     stops = [m for m in found if m.check in checks and m.url in own and m.severity is Severity.STOP]

@@ -83,7 +83,7 @@ def losing_allow(site: Site, url: str, mask: int) -> str:
 
 @once
 def _caught(site: Site) -> dict[tuple[str, int, str], list[tuple[str, str]]]:
-    """By host, line and text of a rule that bars wanted pages: the paths of the known URLs that it bars, and their wants."""
+    """By host, line and text of a rule that blocks wanted pages: the paths of the known URLs that it blocks, and their wants."""
     found: dict[tuple[str, int, str], list[tuple[str, str]]] = {}
     for origin, line, text, path, want in site.rows(
         """WITH told AS (SELECT DISTINCT f.origin, r.line, r.text, f.path, f.want FROM reason r JOIN fact f ON f.id = r.address
@@ -124,13 +124,13 @@ def edited(host: HostRobots, places: Iterable[int], lines: Sequence[str]) -> Hos
 def changed_by(
     site: Site, host: HostRobots, places: Iterable[int], lines: Sequence[str], paths: list[str]
 ) -> tuple[list[str], list[str]]:
-    """The paths among those given that every audited crawler may fetch once lines are replaced, and those that some then may not."""
+    """The paths among those given that every audited crawler may fetch once lines are replaced, and the ones that some then may not."""
     before, after = _barred(site, host, paths), _barred(site, edited(host, places, lines), paths)
     return sorted(before - after), sorted(after - before)
 
 
 def _barred(site: Site, host: HostRobots, paths: list[str]) -> set[str]:
-    """The paths that a robots.txt bars for some audited crawler."""
+    """The paths that a robots.txt blocks for some audited crawler."""
     found: set[str] = set()
     for rules in {ruleset.key: ruleset.rules for c in site.crawlers for ruleset in (host.ruleset(c),)}.values():
         if len(paths) <= FEW:

@@ -48,7 +48,7 @@ def _decided_again(
     site: Site, causes: Sequence[Cause], groups: Sequence[Sequence[Mark]]
 ) -> dict[int, tuple[int, int, int, int]]:
     """By the number of a cause: of its pages how many are known, are open and are hidden once each has lost what leads it
-    elsewhere or its noindex, as the edit says, and how many of those that then change are wanted otherwise."""
+    elsewhere or its noindex, as the edit says, and how many of the ones that then change are wanted otherwise."""
     numbers, urls, opens, owns, hides = [], [], [], [], []
     for number, (cause, members) in enumerate(zip(causes, groups, strict=True)):
         effect = _effect(cause, members[0].advice)

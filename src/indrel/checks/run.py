@@ -161,7 +161,7 @@ def _lost_alone(site: Site) -> tuple[str, ...]:
 
 
 def _left_out(site: Site) -> tuple[str, ...]:
-    """What the sitemaps leave out: a question to whoever makes them, and no fault by itself."""
+    """What the sitemaps leave out: a question to anyone who makes them, and no fault by itself."""
     sections = left_out(site) if site.complete else []
     if not sections:
         return ()
@@ -190,7 +190,7 @@ def _unrendered(site: Site) -> tuple[str, ...]:
 
 
 def soften(site: Site, found: Iterable[Mark]) -> None:
-    """Canonical rows of pages that are to be hidden are notes: for those, noindex beside a canonical, chains and unlike
+    """Canonical rows of pages that should be hidden are notes: for those, noindex beside a canonical, chains and unlike
     targets are harmless."""
     loud = [
         m

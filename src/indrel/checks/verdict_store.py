@@ -17,7 +17,7 @@ TABLES = ("finding", "shown")
 
 
 def verdict_of(site: Site) -> Verdict:
-    """The verdict of a site: as it is kept, or judged now and then kept."""
+    """The verdict of a site: as is kept, or judged now and then kept."""
     if site.decided:
         return _read(site, site.decided)
     from indrel.checks.run import judge

@@ -1,4 +1,4 @@
-"""`indrel audit --against`: a copy held against the live site."""
+"""`indrel audit --against`: a copy compared with the live site."""
 
 from __future__ import annotations
 

@@ -182,7 +182,7 @@ def _altered() -> str | None:
 
 
 def _run() -> int:
-    """The exit code; what went wrong is told in one line."""
+    """The exit code; what went wrong is reported in one line."""
     from indrel.base.plain import safe
     from indrel.cli.streams import ReaderGone
 

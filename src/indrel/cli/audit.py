@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     from indrel.sources.options import GatherOptions
 
 SOON_JUDGED = 5_000
-"""Pages up to which an audit that was interrupted is judged all the same: whoever interrupts does not want to wait."""
+"""Pages up to which an audit that was interrupted is judged anyway: anyone who interrupts does not want to wait."""
 
 MOST_ADDED = 6
 """Entries of the intent file that are new since the baseline, and named."""
@@ -180,7 +180,7 @@ def finish(
     from indrel.decide.sitemaps import sitemap_states
     from indrel.reports import json_doc
 
-    reports.write(output or [], verdict, site)  # first: whoever reads standard output may stop reading
+    reports.write(output or [], verdict, site)  # first: anyone who reads standard output may stop reading
     if json:
         write_whole(json_doc.render(verdict, site))
     else:

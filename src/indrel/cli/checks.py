@@ -22,7 +22,7 @@ def show_checks(
     ] = None,
     json: opt.JsonOption = False,
 ) -> None:
-    """Show the catalogue of checks, or one check whole: why it matters, how to mend it, what it rests on."""
+    """Show the catalogue of checks, or one check whole: why it matters, how to fix it, what it rests on."""
     from indrel.checks import checks
     from indrel.reports.columns import table
     from indrel.reports.terminal import STYLES

@@ -97,7 +97,7 @@ def say(text: str, quiet: bool = False) -> None:
 
 
 def files(written: Sequence[Path]) -> str:
-    """Files in a line; of those that differ only in their endings the rest as endings."""
+    """Files in a line; of the ones that differ only in their endings the rest as endings."""
     named: dict[Path, list[str]] = {}
     for file in written:
         named.setdefault(file.with_suffix(""), []).append(file.suffix)

@@ -58,9 +58,9 @@ def demo(
                 _serve(server.connect, START, intent)
                 print(
                     f"  indrel ledger request {START}huts/over-sarn/ && indrel ledger send --to {endpoint.address} --key {KEY}",
-                    flush=True,  # whoever reads it from a pipe or file waits for it as well
+                    flush=True,  # anyone who reads it from a pipe or file waits for it as well
                 )
-                with contextlib.suppress(KeyboardInterrupt):  # so it is to be ended
+                with contextlib.suppress(KeyboardInterrupt):  # so it should be ended
                     server.wait()
             return
         say(

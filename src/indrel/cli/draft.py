@@ -113,7 +113,7 @@ def robots(
     crawler: opt.CrawlerOption = None,
     quiet: opt.QuietOption = False,
 ) -> None:
-    """Propose a robots.txt that bars nothing wanted; show what changes, why, and what that does."""
+    """Propose a robots.txt that blocks nothing wanted; show what changes, why, and what that does."""
     from indrel.ask.drafts import robots as drafts
     from indrel.ask.robots.impact import impact
     from indrel.base.files import write_whole
@@ -173,7 +173,7 @@ def headers(
     intent: opt.IntentOption = None,
     quiet: opt.QuietOption = False,
 ) -> None:
-    """Propose server configuration that sends X-Robots-Tag to what is to be hidden, by patterns."""
+    """Propose server configuration that sends X-Robots-Tag to what should be hidden, by patterns."""
     from indrel.ask.drafts import headers as drafts
     from indrel.base.files import write_whole
     from indrel.checks.headline import spoken_of
@@ -219,7 +219,7 @@ def tickets(
     crawler: opt.CrawlerOption = None,
     quiet: opt.QuietOption = False,
 ) -> None:
-    """Write one Markdown file a cause, for whoever is to mend it: what is wrong, where, what instead, how to check."""
+    """Write one Markdown file a cause, for anyone who is to fix it: what is wrong, where, what instead, how to check."""
     from indrel.base.files import write_whole
     from indrel.checks import verdict_of
     from indrel.checks.headline import spoken_of

@@ -244,7 +244,7 @@ def removal(
     book: BookOption = BOOK,
     on: DayOption = None,
 ) -> None:
-    """Note that an engine was asked to leave out an address or prefix; `status` warns before that lapses."""
+    """Note that an engine was asked to leave out an address or prefix; `status` warns before that expires."""
     from indrel.core.address import normalise
     from indrel.ledger import Ledger
 
@@ -274,7 +274,7 @@ def status(
     json: opt.JsonOption = False,
     quiet: opt.QuietOption = False,
 ) -> None:
-    """What is due, waiting and done, and which removals lapse with nothing lasting in place (then exit code 1)."""
+    """What is due, waiting and done, and which removals expire with nothing lasting in place (then exit code 1)."""
     from indrel.ledger import Ledger
     from indrel.ledger.choose import standings
 

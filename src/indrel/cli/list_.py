@@ -119,7 +119,7 @@ def list_addresses(
     chosen = [name.strip() for name in columns.split(",") if name.strip()] if columns else []
     with opened(from_snapshot or snapshot, crawler, quiet, intent) as site:
         names = [c.token for c in site.crawlers]
-        asked = columns_of(names, chosen)  # a wrong one is told before anything is written
+        asked = columns_of(names, chosen)  # a wrong one is reported before anything is written
         if output:
             for file in output:
                 write(file, site, filters, sort, chosen)
@@ -154,7 +154,7 @@ def _say(site: Site, count: int) -> None:
 
 
 def _there_are(site: Site) -> str:
-    """What there is to be asked for."""
+    """What there should be asked for."""
     states = ", ".join(f"{state} {count:,}" for state, count in next(reversed(site.state_counts().values())).items())
     return f"; there are: {states}"
 

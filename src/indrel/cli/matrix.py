@@ -1,4 +1,4 @@
-"""`indrel robots matrix`: who may read what, a row a crawler."""
+"""`indrel robots matrix`: who may read what, one row per crawler."""
 
 from __future__ import annotations
 

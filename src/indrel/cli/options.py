@@ -129,7 +129,7 @@ def render_word(word: str | None) -> str | None:
 
 
 def doubt_crawlers(names: list[str] | None, quiet: bool) -> None:
-    """Say of a token that is not known, but near a known one, which was probably meant; it is taken as it is all the same."""
+    """Say of a token that is not known, but near a known one, which was probably meant; it is taken as is anyway."""
     from indrel.cli.console import say
     from indrel.core.crawlers import STAR, table
     from indrel.core.page.tokens import nearest

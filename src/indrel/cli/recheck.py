@@ -43,7 +43,7 @@ def recheck(
     json: opt.JsonOption = False,
     quiet: opt.QuietOption = False,
 ) -> None:
-    """Ask again just for the addresses of findings, and say what is mended; a new snapshot keeps the answers."""
+    """Ask again just for the addresses of findings, and say what is fixed; a new snapshot keeps the answers."""
     from indrel import pipeline
     from indrel.ask import recheck as again
     from indrel.ask.unknown import Unasked, Unreadable

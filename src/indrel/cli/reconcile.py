@@ -1,4 +1,4 @@
-"""`indrel reconcile`: an engine's list or a server's log set against a snapshot."""
+"""`indrel reconcile`: an engine's list or a server's log compared with a snapshot."""
 
 from __future__ import annotations
 

@@ -42,7 +42,7 @@ UrlsOption = Annotated[
 ]
 OWN = "snapshot"
 MOST_SHOWN = 20
-"""Rules of one kind that are told one by one."""
+"""Rules of one kind that are reported one by one."""
 
 
 def _options(connect: list[str] | None, timeout: float) -> GatherOptions:
@@ -136,7 +136,7 @@ def _show_findings(findings: list[Finding], loaded: Loaded) -> None:
         first = finding.evidence[0]
         place = first.text if told[finding.check, first.text] > MOST_SHOWN else str(first.line)
         alike.setdefault((finding.check, first.where, place), []).append(finding)
-    groups_told = list(alike.values())  # one rule is told once, whatever many addresses it meets
+    groups_told = list(alike.values())  # one rule is reported once, whatever many addresses it meets
     for number, members in enumerate(groups_told):
         finding = members[0]
         first = finding.evidence[0]

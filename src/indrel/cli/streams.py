@@ -8,7 +8,7 @@ import sys
 from typing import Any
 
 PATIENCE = 1 << 20
-"""Octets written for nobody, after which there is no use in going on."""
+"""Bytes written for nobody, after which there is no use in going on."""
 
 
 class ReaderGone(Exception):

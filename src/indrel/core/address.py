@@ -50,7 +50,7 @@ def normalise_percent(text: str) -> str:
 _PLAIN = re.compile(
     r"(?!.*/\.)(?:(?P<rooted>/(?!/))|(?P<absolute>https?://)|(?=[a-zA-Z0-9_~-]))[a-zA-Z0-9_~/.-]*(?:\?[a-zA-Z0-9_~/.=&-]*)?"
 )
-"""A reference that is a part of the address as it stands: nothing in it is decoded, encoded or taken out."""
+"""A reference that is a part of the address as is: nothing in it is decoded, encoded or removed."""
 
 MOST_ORIGINS = 1_000
 _origins: set[str] = set()

@@ -6,10 +6,10 @@ from enum import Enum, auto
 from http import HTTPStatus
 
 NO_SUCH_HOST = "there is no such host"
-"""What is said and kept of a name without an address, which nobody can mend on a server."""
+"""What is said and kept of a name without an address, which nobody can fix on a server."""
 
 NO_SUCH_FILE = "no such file"
-"""What is said of a folder's robots.txt that is not there: no server answered."""
+"""What is reported of a folder's robots.txt that is not there: no server answered."""
 
 
 NOT_HTTP = "the response is not HTTP"

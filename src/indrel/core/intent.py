@@ -194,7 +194,7 @@ class Intent:
         return tuple(dict.fromkeys([*self.hosts, *sorted(self.closed)]))
 
     def deciding(self, url: str, kind: str) -> list[WantEntry]:
-        """The entries that match, the deciding one first, then those that it shadows."""
+        """The entries that match, the deciding one first, then the ones that it shadows."""
         return [e for e in reversed(self.wants) if e.holds(url, kind, self.closed)]
 
 

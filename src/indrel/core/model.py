@@ -157,7 +157,7 @@ class Finding:
 
 
 def subject_address(check: str, url: str) -> str:
-    """The address of a finding's subject: of a sitemap's entry, which is told as it is written, the one that it means."""
+    """The address of a finding's subject: of a sitemap's entry, which is reported as is written, the one that it means."""
     return normalise(url) or url if check.startswith(("listed-", "sitemap-")) else url
 
 
@@ -271,7 +271,7 @@ class Lost:
     after: str
     evidence: Evidence | None = None
     place: tuple[str, ...] = ()
-    """The place to edit, as causes are told apart by it."""
+    """The place to edit, as causes are reported apart by it."""
 
     def as_json(self) -> dict[str, object]:
         return {

@@ -66,7 +66,7 @@ _VIEWS = frozenset(
         "source",
     ]
 )
-"""Last segments that name another view of the page above them, so that it is not merely their parent."""
+"""Last segments that name another view of the page above them, so that it is not only their parent."""
 
 
 def relation(subject: str, target: str) -> Relation:
@@ -229,7 +229,7 @@ def _affix(mine: str, theirs: str) -> Relation:
 
 
 def shape(text: str) -> str:
-    """A part as it is the same on every page: numbers and hashes as `#`; versions stay, because they name what they are."""
+    """A part as is the same on every page: numbers and hashes as `#`; versions stay, because they name what they are."""
     return "/".join(
         part if _VERSION.match(part) else "#" if _HASH.match(part) else _NUMBER.sub("#", part)
         for part in text.split("/")

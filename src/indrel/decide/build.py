@@ -98,7 +98,7 @@ class Stage:
     # ---------------------------------------------------------------- robots.txt
 
     def _barred(self) -> None:
-        """`barred_by`: one row an address, rule and set of crawlers that it bars; `barred`: an address and its crawlers."""
+        """`barred_by`: one row per URL, rule and set of crawlers that it blocks; `barred`: an address and its crawlers."""
         self.con.execute("CREATE TEMP TABLE barred_by (address INTEGER, mask UBIGINT, rule INTEGER)")
         self.con.execute("CREATE TEMP TABLE rule (id INTEGER, file VARCHAR, line INTEGER, text VARCHAR)")
         rules: list[tuple[int, str, int | None, str]] = []
@@ -192,7 +192,7 @@ class Stage:
             ) GROUP BY address"""
         )
         self._follow("ended", "step")
-        # A redirect that leads back to a page which names it as canonical is no loop: there is an answer.
+        # A redirect that leads back to a page which has it as its canonical is no loop: there is an answer.
         self.con.execute(
             """CREATE TEMP TABLE answered AS SELECT s.address, s.target FROM step s JOIN ended e ON e.address = s.address
             WHERE e.looped AND s.how <> 'canonical'"""
@@ -227,7 +227,7 @@ class Stage:
         self._insert(ends, columns)
 
     def _missing(self) -> None:
-        """`missing`: pages that are their host's error page, as a made-up address showed it, though they answer 200.
+        """`missing`: pages that are their host's error page, as a URL that cannot exist showed it, though they answer 200.
 
         Hosts whose start page is that same page (an app's shell) tell nothing.
         """
@@ -326,7 +326,7 @@ class Stage:
     # ---------------------------------------------------------------- the rows
 
     def _facts(self) -> None:
-        """`fact`: one row an address that says what each crawler can do with it; every check reads it."""
+        """`fact`: one row per URL that says what each crawler can do with it; every check reads it."""
         all_mask = self.all_mask
         self.con.execute(
             f"""CREATE TEMP TABLE mention AS SELECT address, bool_or(listed) AS listed, bool_or(named) AS named FROM (

@@ -15,7 +15,7 @@ from indrel.decide.graph import link_graph
 from indrel.decide.site import Site, once
 
 DAMPING = 0.85
-"""The share of visits that follow a link; the others begin anew at any open page."""
+"""The share of visits that follow a link; the others begin again at any open page."""
 
 ROUNDS = 60
 CLOSE_ENOUGH = 1e-7
@@ -102,7 +102,7 @@ def _columns(site: Site, index: int, size: int) -> tuple[Any, Any, Any, Any]:
 
 
 def _rank(source: Any, target: Any, share: Any, is_open: npt.NDArray[np.bool_]) -> npt.NDArray[np.float64]:
-    """The stationary distribution of the walk, by power iteration; what is lost begins anew."""
+    """The stationary distribution of the walk, by power iteration; what is lost begins again."""
     size = len(is_open)
     begin = is_open / max(1, int(is_open.sum()))
     rank: npt.NDArray[np.float64] = begin.astype(np.float64)

@@ -125,7 +125,7 @@ class LinkGraph:
         return depth
 
     def _targets(self, sources: npt.NDArray[np.int64], obey: bool) -> Iterator[Ids]:
-        """The targets of the links of some pages (of those that are followed, if obeyed), in pieces of bounded size."""
+        """The targets of the links of some pages (of the ones that are followed, if obeyed), in pieces of bounded size."""
         begin, end = self.begin[sources], self.end[sources]
         ends = np.cumsum(end - begin)
         at = 0

@@ -36,7 +36,7 @@ _A_PAGE = f"(html OR coalesce(media_type, '') IN ({quoted_list(['', *PAGE_TYPES]
 _PASSWORD = f"(NOT {READ} OR marks & {int(Mark.PASSWORD)} > 0)"
 
 NUMBERED = r"/page/[0-9]+(\.html?)?/?(\?|$)|/index[0-9]+\.html?$|[?&](page|paged)=[0-9]+(&|$)"
-"""Addresses of numbered pages; what they name as canonical is not wanted by that alone."""
+"""Addresses of numbered pages; what they have as their canonical is not wanted by that alone."""
 
 SEARCHED = "s|q|query"
 VARYING = "replytocom|sort|sortby|sort_by|order|orderby|order_by|session_?id|phpsessid|jsessionid|sid|utm_[a-z]+|gclid|fbclid|msclkid"

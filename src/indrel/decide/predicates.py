@@ -36,7 +36,7 @@ TRAITS = {
     "barred": "barred > 0", "noindex": "noindex > 0", "nofollow": "nofollow > 0", "shut": "barred > 0 OR noindex > 0 OR tail = 'locked'",
     "hide": "want = 'hide'", "lock": "want = 'lock'", "drop": "want = 'drop'", "stated": "entry IS NOT NULL", "closed": "closed",
 }  # fmt: skip
-"""What an address may be, as it is decided: a check whose every finding rests on one is not asked where none is so."""
+"""What an address may be, as is decided: a check whose every finding rests on one is not asked where none is so."""
 
 ROW_TRAITS = {
     "canonical": {

@@ -1,4 +1,4 @@
-"""What decided the state of an address: the rows that deciding wrote, read for whoever asks."""
+"""What decided the state of an address: the rows that deciding wrote, read for the caller."""
 
 from __future__ import annotations
 

@@ -102,7 +102,7 @@ class Site:
     ) -> None:
         """Decide for `crawlers`, under an `intent` (without, the one that is kept with the snapshot).
 
-        `instead` gives origins another robots.txt (its octets, and what to call it); `sitemaps` is a
+        `instead` gives origins another robots.txt (its bytes, and what to call it); `sitemaps` is a
         snapshot whose sitemaps take the place of this one's; `today` is the day for accepted findings.
         """
         if len(crawlers) > MAX_CRAWLERS:

@@ -1,4 +1,4 @@
-"""Sitemaps against the site: what each file puts forward, by state and section."""
+"""Sitemaps against the site: what each file lists, by state and section."""
 
 from __future__ import annotations
 

@@ -52,7 +52,7 @@ class Twins(NamedTuple):
 
 
 def open_twins(site: Site) -> list[Twins]:
-    """Groups of pages that are open with the same content, none of them folded; not of those that are not to be open at all."""
+    """Groups of pages that are open with the same content, none of them folded; not of the ones that are not to be open at all."""
     site.con.execute(
         f"""CREATE OR REPLACE TEMP TABLE twinnable AS
         SELECT f.id, w.text_hash, w.sketch, w.own_words
@@ -187,7 +187,7 @@ def _near_pairs(site: Site) -> list[tuple[int, int]]:
 
 
 def _span(chunk: Any) -> slice:
-    """The octets of an Arrow array of binary values within its buffer."""
+    """The bytes of an Arrow array of binary values within its buffer."""
     import numpy as np
 
     offsets = np.frombuffer(chunk.buffers()[1], dtype=np.int32)[chunk.offset : chunk.offset + len(chunk) + 1]

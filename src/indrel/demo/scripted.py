@@ -79,7 +79,7 @@ def _pages(site: Site) -> None:
     def scripted(path: str, title: str, body: str, script: str) -> None:
         put[at(path)] = page(title, body + f'\n<script src="/assets/{script}.js"></script>', canonical=at(path))
 
-    # What the board shows comes from the data host, whose robots.txt bars everything.
+    # What the board shows comes from the data host, whose robots.txt blocks everything.
     scripted("/live/", "Conditions now", '<p id="board">Loading</p>', "board")
     more = str(list(_PHOTOS)).replace("'", '"')
     scripted(

@@ -323,7 +323,7 @@ def booking_month(path: str) -> Response:
 
 def _other_hosts(site: Site) -> None:
     put = site.pages
-    # The data host bars everything, and pages of the main host need it.
+    # The data host blocks everything, and pages of the main host need it.
     put[f"https://{API}/"] = Response(b'{"service": "conditions"}\n', media_type="application/json")
     put[f"https://{API}/robots.txt"] = Response(
         b"Disallow: /v0/\nUser-agent: *\nDisallow: /\n", media_type="text/plain"

@@ -1,1 +1,1 @@
-"""From octets to rows: what every source shares when it fills a snapshot."""
+"""From bytes to rows: what every source shares when it fills a snapshot."""

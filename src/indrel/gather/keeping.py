@@ -14,7 +14,7 @@ from indrel.gather.parsing import PageTask, directive_row
 from indrel.gather.recorder import Recorder
 
 ERROR_PAGE = 256 << 10
-"""Octets of an error page that are looked through for a robots tag."""
+"""Bytes of an error page that are looked through for a robots tag."""
 
 
 class Keeper:
@@ -28,7 +28,7 @@ class Keeper:
     def keep(self, answer: Answer, parse: bool = True) -> tuple[tuple[Any, ...], PageTask | None]:
         """The row of an answer, and the page to parse, if it is one.
 
-        An HTML answer is to be kept together with what its page says, so that neither is there alone:
+        An HTML answer should be kept together with what its page says, so that neither is there alone:
         where there is a page, its row is left to the caller. All others are kept here.
         """
         media, charset = content_type(answer.header("content-type"))

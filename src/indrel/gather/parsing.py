@@ -45,11 +45,11 @@ ORPHANED = 5.0
 """Seconds after which a worker that has nothing to do looks whether anyone is there to give it work."""
 
 MAX_PAGE = 10 << 20
-"""Octets of one page that are read."""
+"""Bytes of one page that are read."""
 
 
 class PageTask(NamedTuple):
-    """One page to parse: its octets, or the file they are in, and the headers that bear on it."""
+    """One page to parse: its bytes, or the file they are in, and the headers that bear on it."""
 
     page: int
     url: str
@@ -172,7 +172,7 @@ def _read(task: PageTask, joiner: Joiner) -> PageFacts:
             return PageFacts(problem=f"could not be read: {error.strerror}")
     try:
         return read_page(data, task.url, task.charset, joiner, crawlers.is_known, task.user_parts, task.xhtml)
-    except Exception as error:  # a fault of the reader is this page's alone, and is told
+    except Exception as error:  # a fault of the reader is this page's alone, and is reported
         return PageFacts(problem=f"could not be parsed: {type(error).__name__} in the reader")
 
 
@@ -186,7 +186,10 @@ def _serve(connection: Connection, inherited: Sequence[Connection] = ()) -> None
     one is open, a parent's death is not seen, and an answer would be waited with for ever."""
     for copy in inherited:
         copy.close()
-    for wish in (signal.SIGINT, signal.SIGTERM):  # a whole group is told to end: the parent takes in what is being read
+    for wish in (
+        signal.SIGINT,
+        signal.SIGTERM,
+    ):  # a whole group is reported to end: the parent takes in what is being read
         signal.signal(wish, signal.SIG_IGN)
     if sys.platform == "linux":
         import resource

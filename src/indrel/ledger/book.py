@@ -1,4 +1,4 @@
-"""The book itself: one SQLite file with addresses to be crawled again, and removals that lapse.
+"""The book itself: one SQLite file with addresses to be crawled again, and removals that expire.
 
 An address waits, is given out on one day's list, and is done once somebody says so (or it was sent).
 No address is on the lists of two days, unless it is asked for again on purpose.
@@ -22,7 +22,7 @@ ALLOWANCE = 10
 """Addresses a day, unless the book says otherwise."""
 
 LASTS = 180
-"""Days after which a removal lapses, unless it is said otherwise."""
+"""Days after which a removal expires, unless it is said otherwise."""
 
 _MARK = 0x1D4E1
 _VERSION = 1
@@ -68,7 +68,7 @@ class Request:
 
 @dataclass(frozen=True, slots=True)
 class Removal:
-    """An address, or a prefix that ends in `*`, that an engine was asked to leave out until it lapses."""
+    """An address, or a prefix that ends in `*`, that an engine was asked to leave out until it expires."""
 
     address: str
     asked: str
@@ -217,7 +217,7 @@ class Ledger:
     ) -> tuple[list[str], list[str]]:
         """Say of addresses (all given out and not done, if none are named) that they were asked for.
 
-        Gives those marked, and those that the book does not have.
+        Gives those marked, and the ones that the book does not have.
         """
         day = today.isoformat()
         if urls is None:
@@ -273,6 +273,6 @@ class Ledger:
         return self.con.execute("DELETE FROM removal WHERE address = ?", [address]).rowcount > 0
 
     def removals(self) -> list[Removal]:
-        """All removals, the one that lapses first at the top."""
+        """All removals, the one that expires first at the top."""
         rows = self.con.execute("SELECT address, asked, lapses, why FROM removal ORDER BY lapses, address")
         return [Removal(*row) for row in rows]

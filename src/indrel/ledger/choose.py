@@ -47,7 +47,7 @@ def from_changes(changes: Iterable[StateChange]) -> list[Asked]:
 
 
 def from_findings(findings: Iterable[Finding]) -> list[Asked]:
-    """The subjects of findings, once each, by the worst that is said of them."""
+    """The subjects of findings, once each, by the worst that is reported of them."""
     found: dict[str, Asked] = {}
     for finding in findings:
         harm = finding.severity.value
@@ -89,7 +89,7 @@ class Standing:
 
     @property
     def nothing_lasting(self) -> bool:
-        """Whether it is known that something would come back once the removal lapses."""
+        """Whether it is known that something would come back once the removal expires."""
         return bool(self.known) and self.lasting < (self.known or 0)
 
     def as_json(self) -> dict[str, object]:

@@ -38,7 +38,7 @@ def render(verdict: Verdict, site: Site) -> Iterator[bytes]:
 
 
 def pieces(heads: Iterable[str], batches: Iterable[Iterable[Sequence[object]]]) -> Iterator[bytes]:
-    """A table as it is written: the heads, then its rows, a batch at a time."""
+    """A table as is written: the heads, then its rows, a batch at a time."""
     out = io.StringIO(newline="")
     writer = csv.writer(out, lineterminator="\r\n")
     for rows in chain([[tuple(heads)]], batches):

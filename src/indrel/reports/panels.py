@@ -1,6 +1,6 @@
 """What an audit's figures show: states by section, what the sitemaps lead to, clicks from the start page.
 
-Drawn as bars in the page, and by `figures` as PNG or SVG.
+Drawn as blocks in the page, and by `figures` as PNG or SVG.
 """
 
 from __future__ import annotations

@@ -77,7 +77,7 @@ def _words(text: str) -> str:
 
 
 def _to_mend(finding: Finding) -> list[Evidence]:
-    """The evidence, first where a person can mend it: a line of a file, never the dead address that is linked."""
+    """The evidence, first where a person can fix it: a line of a file, never the dead address that is linked."""
     shown = list(finding.evidence)
     best = next((e for e in shown if e.line), None)
     if shown and best is not None and not shown[0].line and shown[0].kind in ("status", "text", "header"):

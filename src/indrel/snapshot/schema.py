@@ -26,7 +26,7 @@ TABLES: dict[str, dict[str, str]] = {
     },
     # one HTML page read; `refresh` is the target of a zero-second refresh; `own` is the text without navigation and the
     # like: `text_hash`, `sketch` and `bag` (its words in any order) are its fingerprints, `marks` are `Mark` flags, `types`
-    # of structured data; `scripts` is a digest of those that run on it, null where none can
+    # of structured data; `scripts` is a digest of the ones that run on it, null where none can
     "page": {
         "address": "INTEGER", "title": "VARCHAR", "base": "VARCHAR", "charset": "VARCHAR", "head_end": "VARCHAR",
         "head_end_line": "INTEGER", "refresh": "INTEGER", "refresh_line": "INTEGER", "refresh_text": "VARCHAR",
@@ -74,9 +74,9 @@ TABLES: dict[str, dict[str, str]] = {
         "address": "INTEGER", "mask": "UBIGINT", "href": "VARCHAR", "target": "INTEGER", "fault": "VARCHAR",
         "in_body": "BOOLEAN", "text": "VARCHAR",
     },
-    # links that a page gets in a very tall window, after it was scrolled or pressed, or that its scripts take out (`how` tall,
+    # links that a page gets in a very tall window, after it was scrolled or pressed, or that its scripts remove (`how` tall,
     # scroll, click, lost);
-    # those that they add at once are in `link`
+    # the ones that they add at once are in `link`
     "render_link": {"source": "INTEGER", "target": "INTEGER", "flags": "UTINYINT", "how": "VARCHAR", "text": "VARCHAR"},
     # what a page asked for and did not get: `result` refused, failed, unknown, withheld, capped; `mask` as in `render`
     "render_request": {
@@ -103,7 +103,7 @@ TABLES: dict[str, dict[str, str]] = {
     },
     # files of other hosts that an index lists: they are not read
     "elsewhere": {"sitemap": "INTEGER", "loc": "VARCHAR", "line": "INTEGER"},
-    # what a made-up address on an origin answered, or in one of its first folders
+    # what a URL that cannot exist on an origin answered, or in one of its first folders
     "probe": {
         "origin": "VARCHAR", "folder": "VARCHAR", "url": "VARCHAR", "status": "SMALLINT", "final": "VARCHAR", "final_status": "SMALLINT",
         "text_hash": "BIGINT", "title": "VARCHAR", "sketch": "BLOB",
@@ -122,7 +122,7 @@ OWN = {
 """The tables with facts of one address, each with the column that holds the address's number."""
 
 DECIDED: dict[str, dict[str, str]] = {
-    # one row an address: what is known of it, what it is, what is wanted of it; masks have a bit a crawler
+    # one row per URL: what is known of it, what it is, what is wanted of it; masks have a bit a crawler
     "fact": {
         "id": "INTEGER", "origin": "VARCHAR", "path": "VARCHAR", "site": "BOOLEAN", "known": "BOOLEAN", "read": "BOOLEAN",
         "status": "SMALLINT", "error": "VARCHAR", "media_type": "VARCHAR", "ended": "VARCHAR", "folds_to": "INTEGER",
@@ -196,7 +196,7 @@ REASONS = ("robots", "tag", "header", "canonical", "redirect", "status")
 
 @cache
 def arrow(table: str) -> Any:
-    """The Arrow schema of a table; whoever writes no rows does not load the library."""
+    """The Arrow schema of a table; anyone who writes no rows does not load the library."""
     from indrel.base.arrow import pa
 
     kinds = {

@@ -17,7 +17,7 @@ from indrel.snapshot.opening import HOME, LONGEST_QUERY, LOOK, NAME_OF_DATABASE,
 from indrel.snapshot.schema import DECIDED, VERSION, create_statements, stand_ins
 
 ROOM = 32 << 20
-"""Octets that have to be free beside a snapshot's own size before decided rows are written to it."""
+"""Bytes that have to be free beside a snapshot's own size before decided rows are written to it."""
 
 log = logging.getLogger("indrel")
 
@@ -66,7 +66,7 @@ class Snapshot:
     def keep(
         self, key: Mapping[str, Any], staged: Mapping[str, str], rows: Mapping[str, Sequence[Sequence[Any]]]
     ) -> bool:
-        """Keep decided rows in the file, in place of those that it has, all or none; whether that was possible.
+        """Keep decided rows in the file, in place of the ones that it has, all or none; whether that was possible.
 
         `staged` are temporary tables by the names in `DECIDED`, `rows` other tables' rows. Another process
         that is reading, or a file that may not be written, is no error: what was decided is then decided again.

@@ -61,7 +61,7 @@ class Archive:
     def __init__(self, named: str, options: GatherOptions) -> None:
         """Look through the file once. Raises InputError where it is no WARC file or holds no page."""
         self.location, self.path = named, Path(named)
-        self.options = replace(options, read_barred=True)  # it is always read whole, what robots.txt bars too
+        self.options = replace(options, read_barred=True)  # it is always read whole, what robots.txt blocks too
         self.places: dict[str, Place] = {}
         self.fault: str | None = None
         self.limit_hit = False
@@ -206,7 +206,7 @@ class Archive:
         return f"{are} not in {self.path.name}, such as {example}"
 
     def answer(self, url: str, limit: int = MAX_PAGE, whole: bool = False) -> Answer | None:
-        """What the archive has for an address, at most `limit` octets of the body; `whole` gives all its headers."""
+        """What the archive has for an address, at most `limit` bytes of the body; `whole` gives all its headers."""
         place = self.places.get(url)
         if place is None:
             return None
@@ -379,7 +379,7 @@ def _unpacked(record: Any) -> Any:
 
 
 def _read(stream: Any, most: int) -> bytes:
-    """At most so many octets of a body, unpacked."""
+    """At most so many bytes of a body, unpacked."""
     parts: list[bytes] = []
     have = 0
     while have < most and (part := stream.read(min(STEP, most - have))):

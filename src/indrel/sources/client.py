@@ -22,10 +22,10 @@ from indrel.core.answers import NO_SUCH_HOST, NOT_HTTP, Failure, status_of
 
 PRIVATE = "not asked: a private address"
 MOST_WAITING = 1 << 20
-"""Octets of a body that may wait to be read; the server is held up meanwhile."""
+"""Bytes of a body that may wait to be read; the server is held up meanwhile."""
 
 SHORT = 1 << 16
-"""Octets of a body that are cheaper to let come than to connect again."""
+"""Bytes of a body that are cheaper to let come than to connect again."""
 
 _ENDS = frozenset({b"\r\n", b"\n"})
 _UNTRUSTED = frozenset({pycurl.E_PEER_FAILED_VERIFICATION, pycurl.E_SSL_ISSUER_ERROR, pycurl.E_SSL_CACERT_BADFILE})
@@ -75,7 +75,7 @@ class Response:
         return next((value for one, value in self.headers if one == name), None)
 
     async def pieces(self) -> AsyncIterator[bytes]:
-        """The body's octets. Raises RequestFailed, after what came, where the rest is missing."""
+        """The body's bytes. Raises RequestFailed, after what came, where the rest is missing."""
         while True:
             while self._chunks:
                 chunk = self._chunks.popleft()
@@ -134,7 +134,7 @@ class Response:
         return None
 
     def take(self, chunk: bytes) -> int | None:
-        """Octets of the body."""
+        """Bytes of the body."""
         if self._unwanted:
             return None
         if self._waiting > MOST_WAITING:
@@ -192,7 +192,7 @@ class Response:
 
 
 class Client:
-    """Sends requests in the running loop. `timeout` seconds may pass without an octet, `whole` in all; at most `parallel`
+    """Sends requests in the running loop. `timeout` seconds may pass without an byte, `whole` in all; at most `parallel`
     connections go to one host at a time."""
 
     def __init__(self, timeout: float, whole: float, parallel: int = 8) -> None:
@@ -317,7 +317,7 @@ class Client:
 _ALWAYS = (
     (pycurl.HTTP_VERSION, pycurl.CURL_HTTP_VERSION_1_1),
     (pycurl.NOSIGNAL, 1),
-    (pycurl.PATH_AS_IS, 1),  # an address is asked for as it is written
+    (pycurl.PATH_AS_IS, 1),  # an address is asked for as is written
     (pycurl.PROXY, ""),
     (pycurl.BUFFERSIZE, 1 << 16),
     (pycurl.DNS_CACHE_TIMEOUT, 600),

@@ -10,7 +10,7 @@ from indrel.core.answers import Failure
 from indrel.sources.client import RequestFailed, Response
 
 STEP = 1 << 16
-"""Octets that one piece is decoded to at most."""
+"""Bytes that one piece is decoded to at most."""
 
 _ZLIB, _GZIP, _BARE = 15, 31, -15
 """Window bits that say which wrapping to expect (RFC 1950, 1952, 1951)."""
@@ -73,7 +73,7 @@ def _decoder(coding: str) -> _Deflate | _Brotli | None:
 
 
 async def body(response: Response) -> AsyncIterator[bytes]:
-    """A body's octets as they were before coding, in pieces. What no coding is (some servers name a charset) is left as it is.
+    """A body's bytes as they were before coding, in pieces. What no coding is (some servers name a charset) is left as is.
 
     Raises CodingError, after what could be decoded, where the rest is broken or missing.
     """

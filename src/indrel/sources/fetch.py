@@ -152,7 +152,7 @@ class Fetcher:
         return found
 
     async def get(self, url: str, limit: int, tries: int = 3, bodies: bool = True, agent: str | None = None) -> Answer:
-        """Ask for an address, once or again where that may help; read at most `limit` octets.
+        """Ask for an address, once or again where that may help; read at most `limit` bytes.
 
         With `bodies` false, only HTML bodies are read; `agent` asks under another name. Redirects are not followed.
         """
@@ -191,7 +191,7 @@ class Fetcher:
 
     @staticmethod
     async def _read(response: Response, answer: Answer, limit: int) -> None:
-        """Read the body up to `limit` octets; what came before the connection broke off is kept."""
+        """Read the body up to `limit` bytes; what came before the connection broke off is kept."""
         chunks: list[bytes] = []
         try:
             async for chunk in coding.body(response):
@@ -286,7 +286,7 @@ def _port(parts: Parts) -> int:
 
 
 def _length(value: str | None) -> int:
-    """The octets that a Content-Length promises, as far as a snapshot can hold the number."""
+    """The bytes that a Content-Length promises, as far as a snapshot can hold the number."""
     return min(int(value), 1 << 62) if value and re.fullmatch(r"[0-9]{1,30}", value) else 0
 
 
@@ -303,7 +303,7 @@ def _is_public(address: str) -> bool:
 
 
 def _headers(response: Response, kept: frozenset[str] | None) -> dict[str, list[str]]:
-    """An answer's headers, those that are kept or all."""
+    """An answer's headers, the ones that are kept or all."""
     found: dict[str, list[str]] = {}
     for name, value in response.headers:
         if kept is None or name in kept:

@@ -171,12 +171,12 @@ def _is_inside(path: str, top: str) -> bool:
 
 
 def shown(name: str) -> str:
-    """A file's name as text: octets that are no UTF-8 are escaped."""
+    """A file's name as text: bytes that are no UTF-8 are escaped."""
     return os.fsencode(name).decode("utf-8", "backslashreplace")
 
 
 class BuiltFolder:
-    """A folder of built pages as it is named, and where it will stand."""
+    """A folder of built pages as is named, and where it will stand."""
 
     resumes = False
 
@@ -401,7 +401,7 @@ class Folder:
         ]
 
     def _elsewhere(self) -> list[str]:
-        """Where a part of a site holds hardly anything of what its canonicals and sitemaps name, that stands in other parts:
+        """Where a part of a site holds almost not anything of what its canonicals and sitemaps name, that stands in other parts:
         what would be in folders that are not here is left unread."""
         con = self.recorder.writer.con
         rows = con.execute(

@@ -164,7 +164,7 @@ class Frontier:
             counted[name] += 1
 
     def worn(self, texts: Iterable[tuple[int, int | None, int]], urls: Mapping[int, str]) -> dict[int, str]:
-        """Of pages (number, hash of the text, its length) those that say what a bound's number of others said, with
+        """Of pages (number, hash of the text, its length) the ones that say what a bound's number of others said, with
         the first of these: a server that answers any path with the same page, and relative links on it, have no end."""
         found = {}
         for number, digest, length in texts:

@@ -55,7 +55,7 @@ class Gate:
         )
 
     def allows(self, origin: str, path: str) -> bool:
-        """Whether a path of an origin may be fetched; an origin not learnt of bars nothing."""
+        """Whether a path of an origin may be fetched; an origin not learnt of blocks nothing."""
         known = self._origins.get(origin)
         if known is None or known.access is Access.ALL_ALLOWED:
             return True
@@ -78,7 +78,7 @@ class Gate:
         return sum(mask for rules, mask in pairs if not decide(rules.rules, parts.path)[0])
 
     def barring(self, url: str) -> tuple[str, int] | None:
-        """The rule that bars an address for the audited crawlers, as origin and line; None where none of theirs does."""
+        """The rule that blocks an address for the audited crawlers, as origin and line; None where none of theirs does."""
         parts = split(url)
         known = self._origins.get(parts.origin)
         if known is None or known.access is not Access.RULES or known.own is not None:

@@ -1,4 +1,4 @@
-"""A live site as it is named: without a scheme, with credentials in its address."""
+"""A live site as is named: without a scheme, with credentials in its address."""
 
 from __future__ import annotations
 
@@ -43,7 +43,7 @@ class Live:
 
 
 def with_scheme(source: str, options: GatherOptions) -> str:
-    """A host named without a scheme, with the one that it answers: https is asked, then http. Anything else as it is."""
+    """A host named without a scheme, with the one that it answers: https is asked, then http. Anything else as is."""
     if "://" in source or Path(source).exists() or not BARE_HOST.match(source):
         return source
 

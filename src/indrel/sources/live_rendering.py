@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 class LiveAnswers:
     """Judges by the robots.txt of each host, fetched when its host is met; fetches as the crawl does.
 
-    A host that does not answer to this audit bars nothing by that: what it would say to crawlers is not known.
+    A host that does not answer to this audit blocks nothing by that: what it would say to crawlers is not known.
     """
 
     lacks = "could not be reached"

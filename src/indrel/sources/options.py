@@ -52,7 +52,7 @@ class Connect:
 
 @dataclass(frozen=True)
 class GatherOptions:
-    """How to gather. `rate` is requests a second and host (0: no limit), `limit` pages to read."""
+    """How to gather. `rate` is requests per second and host (0: no limit), `limit` pages to read."""
 
     crawlers: tuple[Crawler, ...]
     hosts: tuple[str, ...] = ()
@@ -73,13 +73,13 @@ class GatherOptions:
     as_crawlers: bool = False
     user_parts: tuple[str, ...] = ()
     before: Callable[[], Iterable[str]] = tuple
-    """Gives the addresses that an earlier audit knew; those that nothing leads to any more are asked for at the end."""
+    """Gives the addresses that an earlier audit knew; the ones that nothing leads to any more are asked for at the end."""
 
     only: frozenset[str] | None = None
     """Ask again just for these addresses of a snapshot, for robots.txt and the sitemaps; follow nothing."""
 
     render: str | None = None
-    """Look at pages with a browser too: `sample` or `all` of those that run scripts."""
+    """Look at pages with a browser too: `sample` or `all` of the ones that run scripts."""
 
     render_limit: int = 500
     render_memory: int = 1_500_000_000

@@ -66,7 +66,7 @@ class Group:
     seen: set[tuple[str, bool]] = field(default_factory=set)
     visited: int = 0
     changed: int = 0
-    """Pages that answered otherwise when they were to be looked at."""
+    """Pages that answered otherwise when they should be looked at."""
 
     @property
     def differs(self) -> bool:
@@ -74,7 +74,7 @@ class Group:
         return len(self.seen) > 1 or any(links for _, links in self.seen)
 
     def next(self, everything: bool) -> list[tuple[int, str]]:
-        """What is to be looked at now: the first, the last and some that chance chose, those that look odd, or all."""
+        """What should be looked at now: the first, the last and some that chance chose, the ones that look odd, or all."""
         if everything or self.differs:
             wanted = self.pages
         else:
@@ -226,7 +226,7 @@ class Rendering:
             return await self._keep(page, Answer(page.url, None), PageFacts(), nothing, self.everyone, False)
 
     async def _look(self, page: Chosen) -> list[str]:
-        """Look at a page for all crawlers, and again for those that robots.txt lets have less of it."""
+        """Look at a page for all crawlers, and again for the ones that robots.txt lets have less of it."""
         document = await self.answers.get(Wish(page.url, "document", "GET", {}, None))
         media, charset = content_type(document.header("content-type"))
         if document.status is None or document.redirects or not (is_html(media) or not media):
@@ -267,7 +267,7 @@ class Rendering:
         return look
 
     def _classes(self, look: Look) -> tuple[int, list[int]]:
-        """The crawlers that may have all that a look was given, and the sets of those that each may have less."""
+        """The crawlers that may have all that a look was given, and the sets of the ones that each may have less."""
         partial = sorted({a.url: a.mask for a in look.asked if a.mask and a.mask != self.everyone}.items())
         if not partial:
             return self.everyone, []

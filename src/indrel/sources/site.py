@@ -86,7 +86,7 @@ class LiveSite:
         self._robots_locks: dict[str, asyncio.Lock] = {}
         self._variant_origins: frozenset[str]
         self.move(start)
-        self.asked_before: list[tuple[str, str]] = []  # origins and roles: theirs may be the line that was mended
+        self.asked_before: list[tuple[str, str]] = []  # origins and roles: theirs may be the line that was fixed
         self.left: list[Left] = []  # of a snapshot that is gone on with
         self.made_up: MadeUp
         self._parsing = 0
@@ -264,7 +264,7 @@ class LiveSite:
         self._enqueue(left, 0)
         return bool(left)
 
-    # ---------------------------------------------------------------- robots.txt, sitemaps, made-up addresses
+    # ---------------------------------------------------------------- robots.txt, sitemaps, URLs that cannot exist
 
     async def learn_robots(self, origin: str, role: str, silent: bool = False) -> None:
         """Fetch a host's robots.txt once, following redirects across hosts (RFC 9309 section 2.3.1).
@@ -283,7 +283,7 @@ class LiveSite:
                 self.gate.learn(origin, 404, 0, b"")  # nothing is known of it, and nothing of it is requested
                 return
             if role == "site" and origin in self._variant_origins:
-                role = "variant"  # whoever leads there: a canonical, a link
+                role = "variant"  # anyone who leads there: a canonical, a link
             self.robots[origin] = answer
             self.recorder.writer.add("robots", [robots_row(origin, answer, role, hops=hops)])
             self.gate.learn(origin, answer.status, len(hops), answer.body)

@@ -28,7 +28,7 @@ _HTML_KEPT = 1 << 20
 
 
 class Piece(NamedTuple):
-    """Some octets of a sitemap, with the final address, its status and content type."""
+    """Some bytes of a sitemap, with the final address, its status and content type."""
 
     status: int
     url: str
@@ -74,7 +74,7 @@ class SitemapCollector:
         return await self._read_all()
 
     async def linked(self, candidates: Iterable[str]) -> list[str]:
-        """Read linked files that may be sitemaps; gives the addresses of those that are."""
+        """Read linked files that may be sitemaps; gives the addresses of the ones that are."""
         self._walk.add(Found(url, "linked") for url in candidates)
         return await self._read_all()
 

@@ -14,7 +14,7 @@ from indrel.sources.fetch import Fetcher
 from indrel.sources.gate import Gate
 
 MOST_FOLDERS = 8
-"""Sections of which a made-up address is asked for."""
+"""Sections of which a URL that cannot exist is asked for."""
 
 PAGES_OF_A_FOLDER = 8
 """Pages that a section has at least."""
@@ -33,10 +33,10 @@ class MadeUp:
         self.recorder = recorder
         self.joiner = joiner
         self.hashes: dict[str, int | None] = {}
-        """By origin the text hash of the page that a made-up address gets there, if it gets one."""
+        """By origin the text hash of the page that a URL that cannot exist gets there, if it gets one."""
 
     async def ask(self, origin: str, folder: str | None = None) -> None:
-        """One made-up address of a host, or of one of its first folders."""
+        """One URL that cannot exist of a host, or of one of its first folders."""
         name = made_up_path(split(origin + "/").host)
         path = name if folder is None else f"/{folder}{name}"
         if not self.gate.allows(origin, path):
@@ -65,7 +65,7 @@ class MadeUp:
             self.hashes[origin] = facts.text_hash if facts else None
 
     async def ask_again(self, urls: Iterable[str]) -> set[str]:
-        """Ask anew for those of some addresses that were made up; gives the others."""
+        """Ask again for those of some addresses that were made up; gives the others."""
         others = set()
         for url in sorted(urls):
             folder = made_up_folder(url)
@@ -76,7 +76,7 @@ class MadeUp:
         return others
 
     async def ask_sections(self, origin: str) -> None:
-        """One made-up address in each large section of a host: another program may answer there. Once for a snapshot."""
+        """One URL that cannot exist in each large section of a host: another program may answer there. Once for a snapshot."""
         self.recorder.commit(force=True)
         con = self.recorder.writer.con
         if con.execute("SELECT count(*) FROM probe WHERE folder IS NOT NULL").fetchall()[0][0]:

@@ -39,7 +39,7 @@ _COMPARED = ("content-type", "x-robots-tag", "link", "location")
 
 
 def digest(answer: Answer) -> bytes:
-    """What a comparison looks at, in 16 octets: answers with the same digest do not differ."""
+    """What a comparison looks at, in 16 bytes: answers with the same digest do not differ."""
     made = hashlib.blake2b(repr([answer.status, *map(answer.headers.get, _COMPARED)]).encode(), digest_size=16)
     made.update(answer.body)
     return made.digest()

@@ -1,7 +1,7 @@
 """A draft robots.txt: the owner's file, changed as little as the wants need, proven on every known address.
 
-robots.txt can keep crawlers from fetching, never a page from being listed. So the draft opens what is to
-be shown and what says noindex (or it is never read), and bars nothing that is to be hidden.
+robots.txt can keep crawlers from fetching, never a page from being listed. So the draft opens what should
+be shown and what says noindex (or it is never read), and blocks nothing that should be hidden.
 """
 
 from __future__ import annotations
@@ -20,11 +20,11 @@ from indrel.decide.site import Site
 from indrel.snapshot import Snapshot
 
 MANY = 5
-"""Wanted addresses from which on a line that bars nothing else goes; for fewer it is left for what is not known."""
+"""Wanted addresses from which on a line that blocks nothing else goes; for fewer it is left for what is not known."""
 
 MOST_ROUNDS = 50
 MOST_ALLOWS = 20
-"""Allow lines beside one rule; where more were needed, the rule itself goes, and lines for what is to stay barred take its place."""
+"""Allow lines beside one rule; where more were needed, the rule itself goes, and lines for what should stay barred take its place."""
 
 
 @dataclass(frozen=True)
@@ -55,7 +55,7 @@ class _Use:
 
     @property
     def stays(self) -> set[str]:
-        """What it bars and is to go on barring."""
+        """What it blocks and is to go on barring."""
         return self.kept_out | self.others
 
 
@@ -82,7 +82,7 @@ def draft(site: Site, with_headers: bool = False) -> RobotsDraft:
     if len(bad) == len(host.file.sitemaps):
         lines += [_Line(None, text) for text in _own_sitemaps(site, reasons)]
     known = {path for (path,) in site.rows("SELECT path FROM fact WHERE known AND origin = ?", [host.origin])}
-    for _ in range(MOST_ROUNDS):  # a line that goes may uncover another that bars the same
+    for _ in range(MOST_ROUNDS):  # a line that goes may uncover another that blocks the same
         now = HostRobots.given(host.origin, _joined(lines), host.where)
         uses = _uses(site, now, with_headers)
         shut = set().union(*(use.stays for use in uses))
@@ -180,7 +180,7 @@ def _uses(site: Site, host: HostRobots, with_headers: bool) -> list[_Use]:
 
 
 def _mend(use: _Use, lines: list[_Line], reasons: list[str], shut: set[str], free: set[str]) -> _Change | None:
-    """Open what a line bars wrongly: with Allow lines beside it, or by taking it out where nothing is lost.
+    """Open what a line blocks wrongly: with Allow lines beside it, or by removing it where nothing is lost.
 
     `shut` are the known addresses that any line is to go on barring, `free` the others: what is added holds none of
     the wrong ones, whatever other lines say of them.

@@ -95,7 +95,7 @@ def draft(site: Site, gzip: bool = False, split: bool = False) -> SitemapDraft:
 
 
 def _said_elsewhere(site: Site, wants: Mapping[int, str]) -> set[int]:
-    """Of addresses that nothing says are wanted, those with the same content as another that is put forward."""
+    """Of addresses that nothing says are wanted, those with the same content as another that is listed."""
     found: set[int] = set()
     for twins in open_twins(site):
         if not twins.near or idle_parameters(twins.urls):
@@ -192,6 +192,6 @@ def _prove(found: SitemapDraft) -> None:
 
 
 def shown(found: SitemapDraft) -> Iterator[str]:
-    """What was left out, a line a reason."""
+    """What was left out, one line per reason."""
     for reason, urls in sorted(found.left_out.items(), key=lambda pair: -len(pair[1])):
         yield f"{len(urls):,} {reason}: {urls[0]}" + (f" and {len(urls) - 1:,} more" if len(urls) > 1 else "")

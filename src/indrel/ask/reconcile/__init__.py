@@ -1,1 +1,1 @@
-"""Outside lists held against a snapshot: an engine's export, or a server's log."""
+"""Outside lists compared with a snapshot: an engine's export, or a server's log."""

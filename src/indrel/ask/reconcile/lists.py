@@ -57,7 +57,7 @@ class Missed:
 class Row:
     """One row of the table: what the engine says, the state here and what decides it, what to do.
 
-    `urgency` orders rows by what to do: 0 to mend, 1 to decide, 2 to ask the engine, 3 to find out, 4 to wait, 5 nothing.
+    `urgency` orders rows by what to do: 0 to fix, 1 to decide, 2 to ask the engine, 3 to find out, 4 to wait, 5 nothing.
     """
 
     url: str

@@ -112,7 +112,7 @@ class _Names:
 
 
 def _chunks(path: Path) -> Iterator[tuple[int, list[tuple[bytes, ...]]]]:
-    """Lines of the file by the million: how many there are, and those that can be read, taken apart."""
+    """Lines of the file by the million: how many there are, and the ones that can be read, taken apart."""
     rest = b""
     with opened(path) as file:
         while True:

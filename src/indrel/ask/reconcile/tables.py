@@ -72,11 +72,11 @@ class Columns:
 
 LONGEST_LINE = 1 << 20
 MOST_UNPACKED = 300 << 20
-"""Octets that a workbook may unpack to: a sheet of a million rows takes less."""
+"""Bytes that a workbook may unpack to: a sheet of a million rows takes less."""
 
 
 def opened(path: Path) -> io.BufferedReader | gzip.GzipFile:
-    """A file's octets, unpacked if it is gzip. Raises InputError."""
+    """A file's bytes, unpacked if it is gzip. Raises InputError."""
     try:
         file = path.open("rb")
     except OSError as error:

@@ -40,14 +40,14 @@ class Checked:
 
 
 def check(loaded: Loaded, crawlers: Sequence[Crawler], snapshot: Path | None) -> Checked:
-    """The checks of robots.txt on one file; with a snapshot also those that need known addresses."""
+    """The checks of robots.txt on one file; with a snapshot also the ones that need known addresses."""
     only = [c.id for c in checks().values() if c.topic in TOPICS and c.id not in NOT_OF_THE_FILE]
     site = in_place(snapshot, crawlers, loaded) if snapshot else alone(loaded, crawlers)
     try:
         verdict = judge(site, only)
         host = site.robots[site.base_origin]
         uses = rule_uses(site, host) if snapshot else []
-        # a snapshot knows other hosts too: what is said of their files is not said of this one
+        # a snapshot knows other hosts too: what is reported of their files is not said of this one
         found = [
             f
             for f in verdict.findings

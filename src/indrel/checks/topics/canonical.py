@@ -94,7 +94,7 @@ SEVERAL = (
     "min(c.target) <> max(c.target) "
     "OR (count(*) > count(c.target) AND (count(c.target) > 0 OR min(c.href) <> max(c.href)))"
 )
-"""Of the canonicals of one page that count: they are not all the same."""
+"""Of the canonicals of one page that count: they are not anyway."""
 
 OFTEN = "c.address IN (SELECT address FROM canonical GROUP BY address HAVING count(*) > 1)"
 """Of a canonical `c`: its page has others. Few pages have, so that only theirs are compared."""

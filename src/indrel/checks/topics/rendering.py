@@ -282,7 +282,7 @@ def content_needs_scroll(site: Site) -> Iterator[Hit]:
 
     Why: Crawlers neither scroll nor click, so they do not find what is behind that from here.
     Fix: Serve links to all of it (paginated pages do), whatever is loaded later for people.
-    Source: Engine practice: rendering crawlers view a page as it is after loading.
+    Source: Engine practice: rendering crawlers view a page as is after loading.
     Evidence: Some of the links.
     """
     found = site.rows(
@@ -364,7 +364,7 @@ class Missed(NamedTuple):
 
 
 def missed(site: Site, ids: list[int]) -> dict[tuple[int, int], tuple[list[Missed], list[Missed]]]:
-    """Per page and mask the requests that were refused while loading, and those that failed.
+    """Per page and mask the requests that were refused while loading, and the ones that failed.
 
     The most likely reasons come first: the site's own data and scripts before those of other hosts.
     """

@@ -191,7 +191,7 @@ def robots_bad_path(site: Site) -> Iterator[Hit]:
 
     Why: A path that does not begin with `/` or `*` matches nothing. Spaces, backslashes and regular expressions are taken
     literally.
-    Fix: Write the path as it is in URLs, beginning with `/`; `*` matches anything, `$` marks the end.
+    Fix: Write the path as is in URLs, beginning with `/`; `*` matches anything, `$` marks the end.
     Source: RFC 9309 section 2.2.2 and 2.2.3: paths are compared from the first byte; only `*` and `$` are special.
     Evidence: The rule.
     """

@@ -1,4 +1,4 @@
-"""robots.txt and single pages: those that it blocks although they are wanted, listed or have directives of their own."""
+"""robots.txt and single pages: the ones that it blocks although they are wanted, listed or have directives of their own."""
 
 from __future__ import annotations
 

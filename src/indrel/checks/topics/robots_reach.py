@@ -48,7 +48,7 @@ def rule_uses(site: Site, host: HostRobots) -> list[RuleUse]:
 
 
 def unused_rules(site: Site, host: HostRobots) -> list[Rule]:
-    """Rules that decide no known URL in any group, except those that can never win."""
+    """Rules that decide no known URL in any group, except the ones that can never win."""
     from indrel.core.robots import match_many
 
     paths = site.paths(host.origin)[1]

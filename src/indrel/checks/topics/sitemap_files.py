@@ -210,7 +210,7 @@ def sitemap_bad_entry(site: Site) -> Iterator[Hit]:
     """A `loc` is empty, relative, too long, malformed, or has a fragment.
 
     Why: Engines skip entries that are not URLs.
-    Fix: Write the whole URL, with scheme and host, as it is served, with `&` as `&amp;`.
+    Fix: Write the whole URL, with scheme and host, as is served, with `&` as `&amp;`.
     Source: Sitemaps protocol 0.9: `loc` is a whole URL of fewer than 2,048 characters.
     Evidence: What is wrong; the entry.
     """

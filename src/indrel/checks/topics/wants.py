@@ -1,4 +1,4 @@
-"""Pages held against what is wanted of them: wanted but hidden, unwanted but open."""
+"""Pages compared with what is wanted of them: wanted but hidden, unwanted but open."""
 
 from __future__ import annotations
 
@@ -176,7 +176,7 @@ class _Unwanted(NamedTuple):
 
 
 def _unwanted(site: Site, condition: str) -> list[_Unwanted]:
-    """Those that are known to be open. For a file of a folder that is not a page, its headers are unknown."""
+    """The ones that are known to be open. For a file of a folder that is not a page, its headers are unknown."""
     return site.named(
         _Unwanted,
         f"""SELECT id, origin || path, open, kind, entry, status, media_type, html FROM fact

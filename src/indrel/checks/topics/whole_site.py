@@ -201,7 +201,7 @@ def site_nofollow(site: Site) -> Iterator[Hit]:
 def script_only(site: Site) -> Iterator[Hit]:
     """The home page is served without text and links of its own: only scripts fill it.
 
-    Why: What crawlers find depends on whether and how they run scripts; those that do not see an empty page.
+    Why: What crawlers find depends on whether and how they run scripts; the ones that do not see an empty page.
     Fix: Serve text and links with the page (render on the server or in the build). The scripts can take over then.
     Source: WHATWG HTML: what is served is what a parser without scripting sees.
     Evidence: The script that fills the page.

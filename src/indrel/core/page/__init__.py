@@ -1,1 +1,1 @@
-"""One answer's octets and headers to facts."""
+"""One answer's bytes and headers to facts."""

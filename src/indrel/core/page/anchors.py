@@ -23,10 +23,10 @@ _SLIP = 1 << 7
 """Beside link flags while a page is read: the rel holds a token that is near a known one."""
 
 _IDLE = 1 << 8
-"""Likewise: the href is empty, `#` or a script's."""
+"""Also: the href is empty, `#` or a script's."""
 
 _PLAIN = re.compile(rb'<a(?: (?:class|id|title|target)="[^"]*")*+ href="([^"&#\s]*)(#[^"&]*)?"')
-"""An anchor as it is commonly written, up to its href; the place on the page stands apart."""
+"""An anchor as is commonly written, up to its href; the place on the page stands apart."""
 
 _OWN = (b"", b"?", b"j", b"J")
 """How hrefs begin that hold for one page alone, or may be a script's."""
@@ -61,7 +61,7 @@ def link_flags(rel: str) -> int:
 
 
 def rel_slip(token: str) -> str | None:
-    """The rel token that a misspelt one was meant to be, or those that stand joined in one, with a space between them; None
+    """The rel token that a misspelt one was meant to be, or the ones that stand joined in one, with a space between them; None
     where it is known or like none."""
     if token in _REL_KNOWN or len(token) < 3:
         return None
@@ -160,7 +160,7 @@ class Anchors:
     def _anchors(self, nodes: list[Any], all_html: bool) -> list[Any] | None:
         """Keep the links, from the source where it holds just the anchors of the tree (the common case, and quicker).
 
-        Gives those that lead nowhere by themselves, or None where the source did not tell.
+        Gives the ones that lead nowhere by themselves, or None where the source did not tell.
         """
         if not nodes:
             return []

@@ -68,7 +68,7 @@ def _tokens(data: bytes) -> Iterator[re.Match[bytes]]:
 
 
 def _told(text: str) -> str:
-    """A text between tags as it is to be shown: as written, or what an invisible one consists of. Empty where it is blank."""
+    """A text between tags as it should be shown: as written, or what an invisible one consists of. Empty where it is blank."""
     if not unescape(text).strip(_BLANK):
         return ""
     shown = text.strip(_BLANK)
@@ -78,6 +78,6 @@ def _told(text: str) -> str:
 
 
 def _line(data: bytes, found: re.Match[bytes]) -> int:
-    """The line of a tag, or of a text's first octet that is not blank."""
+    """The line of a tag, or of a text's first byte that is not blank."""
     begin = found.start() + len(found[0]) - len(found[0].lstrip(_BLANK.encode()))
     return data.count(b"\n", 0, begin) + 1

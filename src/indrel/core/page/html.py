@@ -1,4 +1,4 @@
-"""HTML octets to facts, parsed as WHATWG HTML says (selectolax, Lexbor), scripting off.
+"""HTML bytes to facts, parsed as WHATWG HTML says (selectolax, Lexbor), scripting off.
 
 This is the only module that knows the HTML parser. The parser gives no positions, so lines come from
 searching the source for the tags, in order.
@@ -369,7 +369,7 @@ def read_page(
 ) -> PageFacts:
     """Read one HTML page.
 
-    `data` are the octets as served, `charset` what the Content-Type header says, `user_parts` CSS selectors of parts
+    `data` are the bytes as served, `charset` what the Content-Type header says, `user_parts` CSS selectors of parts
     that visitors write; `xhtml` pages are XML by their content type. Never fails on content; a page that had to be cut
     says so in `problem`.
     """

@@ -1,4 +1,4 @@
-"""A page's octets before they are parsed: their charset, and bounds against absurd input."""
+"""A page's bytes before they are parsed: their charset, and bounds against absurd input."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ MAX_DEPTH = 4_000
 """Elements nested deeper than any page means: the parser is quadratic there, so the rest is cut off."""
 
 MAX_ATTRIBUTES = 2_000
-"""Attributes on one tag: likewise."""
+"""Attributes on one tag: also."""
 
 _ANY_TAG = re.compile(
     rb"<!--.*?(?:-->|\Z)|<(?P<opaque>script|style|textarea|title|xmp|iframe|noembed|noframes)\b[^>]*>.*?(?:</(?P=opaque)\b[^>]*>|\Z)"
@@ -57,7 +57,7 @@ def codec_name(label: str | None) -> str | None:
 
 
 def to_utf8(data: bytes, header_charset: str | None) -> tuple[bytes, str]:
-    """The page's octets in UTF-8 and the charset they were read in: byte order mark, header, meta, guess."""
+    """The page's bytes in UTF-8 and the charset they were read in: byte order mark, header, meta, guess."""
     for mark, name in (
         (codecs.BOM_UTF8, "utf-8"),
         (codecs.BOM_UTF16_LE, "utf-16-le"),

@@ -16,7 +16,7 @@ LOOKED_AT = 12_000
 """Characters of a text that are sketched, and in which words are counted."""
 
 _APART = bytes(c if c > 127 or chr(c).isalnum() or c == ord("_") else 32 for c in range(256))
-"""Octets that stand in no word become spaces."""
+"""Bytes that stand in no word become spaces."""
 
 _CODEC = ("utf-8", "surrogatepass")
 _ASCII = bytes(range(128))
@@ -29,7 +29,7 @@ _STEPS = _random[2 * SKETCH :] | np.uint32(1)
 
 
 class Wording(NamedTuple):
-    """What an own text tells. `sketch` is the minima as octets, `bag` the same for the same words in any order; both are
+    """What an own text tells. `sketch` is the minima as bytes, `bag` the same for the same words in any order; both are
     None for texts of few words."""
 
     text_hash: int
@@ -51,7 +51,7 @@ def fingerprint(text: str) -> Wording:
 
 
 def words_of(text: str) -> list[bytes]:
-    """The words of a text, as `\\w+` finds them, as octets: a table takes a tenth of the time of a regular expression."""
+    """The words of a text, as `\\w+` finds them, as bytes: a table takes a tenth of the time of a regular expression."""
     octets = text.encode(*_CODEC)
     for character in set(octets.translate(None, _ASCII).decode(*_CODEC)):
         if not character.isalnum():

@@ -36,7 +36,7 @@ class Source:
 
     @cached_property
     def lowered(self) -> bytes:
-        """The source in lower case: a search for octets in it is many times quicker than one that ignores case."""
+        """The source in lower case: a search for bytes in it is many times quicker than one that ignores case."""
         return self.data.lower()
 
     def line(self, at: int) -> int:
@@ -138,7 +138,7 @@ def unescape(value: bytes) -> str:
 
 
 def outermost(nodes: Iterable[Any]) -> list[Any]:
-    """Nodes that stand in none of the others: what is taken out of the tree must not be touched again."""
+    """Nodes that stand in none of the others: what is removed of the tree must not be touched again."""
     chosen = {n.mem_id: n for n in nodes if n.tag not in ("html", "body")}
 
     def inside(node: Any) -> bool:
@@ -162,7 +162,7 @@ def in_body(node: Any) -> bool:
 
 
 def written(tag: str, attributes: dict[str, str], text: str | None) -> str:
-    """The tag as it stands in the source, or as the parser has it where the source does not show it."""
+    """The tag as is in the source, or as the parser has it where the source does not show it."""
     if text is not None:
         return text
     inner = "".join(f' {name}="{html.escape(value)}"' for name, value in attributes.items())

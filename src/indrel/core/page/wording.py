@@ -67,7 +67,7 @@ def wording_marks(text: str, headings: list[str], words: int) -> int:
 
 
 class StructuredData(NamedTuple):
-    """The types in lower case between bars (`products` where there are several), and the newest date of change."""
+    """The types in lower case between blocks (`products` where there are several), and the newest date of change."""
 
     types: str | None
     modified: str | None

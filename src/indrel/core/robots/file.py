@@ -1,4 +1,4 @@
-"""robots.txt: octets to lines, groups and rules (RFC 9309 section 2.2)."""
+"""robots.txt: bytes to lines, groups and rules (RFC 9309 section 2.2)."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from functools import cached_property
 from indrel.core.address import normalise_percent
 
 MAX_OCTETS = 512_000
-"""Octets that decide; RFC 9309 section 2.5 asks for at least 500 KiB."""
+"""Bytes that decide; RFC 9309 section 2.5 asks for at least 500 KiB."""
 
 READ_BYTES = 5 << 20
 """Bytes of a file that are read: what lies beyond the limit is reported, within reason."""
@@ -40,7 +40,7 @@ class Pattern:
     """A rule's path ready to compare.
 
     `pieces` are what stands between the `*`; with `anchored` the last piece ends the address.
-    `length` counts octets as RFC 9309 section 2.2.2 does, wildcards as one each.
+    `length` counts bytes as RFC 9309 section 2.2.2 does, wildcards as one each.
     """
 
     pieces: tuple[str, ...]
@@ -97,7 +97,7 @@ class Ruleset:
 
 @dataclass(frozen=True)
 class RobotsFile:
-    """A robots.txt as read. `beyond` are lines past the octets that decide, which have no effect."""
+    """A robots.txt as read. `beyond` are lines past the bytes that decide, which have no effect."""
 
     size: int
     groups: tuple[Group, ...]
@@ -175,7 +175,7 @@ def compile_path(path: str) -> Pattern:
 
 
 def _split_lines(data: bytes) -> Iterable[tuple[int, bytes, int]]:
-    """Line number, line, offset of its first octet."""
+    """Line number, line, offset of its first byte."""
     start, number = 0, 1
     for end in _LINE_END.finditer(data):
         yield number, data[start : end.start()], start
@@ -230,7 +230,7 @@ class _GroupBuilder:
 def parse(data: bytes) -> RobotsFile:
     """Read a robots.txt. Never fails: what cannot be read has no effect.
 
-    A line that the octet limit cuts is dropped.
+    A line that the byte limit cuts is dropped.
     """
     has_bom = data.startswith(b"\xef\xbb\xbf")
     body = data[3:] if has_bom else data

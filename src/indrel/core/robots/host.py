@@ -1,6 +1,6 @@
 """What holds on one host: its robots.txt as it answered, and what that means for any address and crawler.
 
-This is the one place where access, rules and the file's own address come together; whoever has to decide
+This is the one place where access, rules and the file's own address come together; anyone who has to decide
 asks here. Whole columns go through `match_many`, rules by rules.
 """
 

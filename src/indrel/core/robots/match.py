@@ -2,7 +2,7 @@
 
 `match_many` takes a whole column at once: addresses are sorted, so a
 literal rule is a range found by bisection; a wildcard rule finds each of its pieces in the joined
-text of its range, starting from the piece's rarest octet, and takes in every row the first place
+text of its range, starting from the piece's rarest byte, and takes in every row the first place
 behind the piece before. Rules are laid over each other in order of weight, so the last one laid
 decides. The work grows with the text that a rule's first literal leaves, times its pieces.
 """
@@ -25,26 +25,26 @@ Indices = npt.NDArray[np.int64]
 NO_RULE = -1
 
 _SAMPLE = 200_000
-"""Octets looked at to learn which are rare."""
+"""Bytes looked at to learn which are rare."""
 
 _PART = 8
 """A range smaller than this part of the column is searched alone."""
 
 _WORTH_AN_INDEX = 4
-"""From so many different pairs of octets on, one pass that finds them all is quicker than one each."""
+"""From so many different pairs of bytes on, one pass that finds them all is quicker than one each."""
 
 _FEW = 2_000
 """Up to so many paths are sorted without Arrow's functions, which take a tenth of a second to load."""
 
 _BLOCK = 4
-"""Of the text, each block of 2 to this power octets keeps its row: a place's is then found without bisection."""
+"""Of the text, each block of 2 to this power bytes keeps its row: a place's is then found without bisection."""
 
 _KEPT = 64
 """Searches of the whole column that are remembered."""
 
 
 def _octets(array: pa.Array) -> tuple[Indices, npt.NDArray[np.uint8]]:
-    """The offsets and the joined octets of an Arrow string array."""
+    """The offsets and the joined bytes of an Arrow string array."""
     _, offsets, data = array.buffers()
     kind = np.int64 if pa.types.is_large_string(array.type) else np.int32
     ends = np.frombuffer(offsets, dtype=kind)[array.offset : array.offset + len(array) + 1].astype(np.int64)
@@ -58,7 +58,7 @@ def _sorted(paths: pa.Array) -> tuple[Indices, pa.Array]:
 
     written = _octets(paths)[1].tobytes()
     for text, literal in LITERAL.items():
-        if text[:1].encode() in written and text.encode() in written:  # one octet is looked for much faster than three
+        if text[:1].encode() in written and text.encode() in written:  # one byte is looked for much faster than three
             paths = pc.replace_substring(paths, text, literal)
     order = pc.sort_indices(paths)
     return order.to_numpy(), paths.take(order)
@@ -75,7 +75,7 @@ def _sorted_few(paths: pa.Array) -> tuple[Indices, pa.Array]:
 class Paths:
     """Paths and queries of normalised addresses, made ready to be matched against several rulesets.
 
-    They are sorted in their comparable form, as one block of octets with offsets.
+    They are sorted in their comparable form, as one block of bytes with offsets.
     """
 
     def __init__(self, source: Sequence[str] | Any) -> None:
@@ -130,7 +130,7 @@ class Paths:
         return Paths(pa.Array.from_buffers(pa.large_string(), len(self), buffers))
 
     def _scan(self, piece: bytes, begin: int, end: int) -> Indices:
-        """Places of the piece's rarest pair of octets, narrowed by the others one after the other."""
+        """Places of the piece's rarest pair of bytes, narrowed by the others one after the other."""
         if len(piece) == 1:
             return np.flatnonzero(self.octets[begin:end] == piece[0]) + begin
         pivot, code = self._pivot(piece)
@@ -141,13 +141,13 @@ class Paths:
         return at
 
     def _pivot(self, piece: bytes) -> tuple[int, int]:
-        """The position and code of a piece's rarest pair of octets."""
+        """The position and code of a piece's rarest pair of bytes."""
         codes = [piece[i] << 8 | piece[i + 1] for i in range(len(piece) - 1)]
         pivot = min(range(len(codes)), key=lambda i: int(self._histogram[codes[i]]))
         return pivot, codes[pivot]
 
     def _places(self, code: int, begin: int, end: int) -> Indices:
-        """Where a pair of octets stands, in order."""
+        """Where a pair of bytes stands, in order."""
         at = self._index.get(code)
         if at is None:
             return np.flatnonzero(self._pairs[begin:end] == code) + begin
@@ -174,7 +174,7 @@ class Paths:
 
     @cached_property
     def _last(self) -> npt.NDArray[np.uint8]:
-        """The last octet of each row; of an empty one it is another's."""
+        """The last byte of each row; of an empty one it is another's."""
         return self.octets[self.offsets[1:] - 1] if len(self.octets) else np.zeros(len(self), dtype=np.uint8)
 
     @cached_property
@@ -192,7 +192,7 @@ class Paths:
 
     @cached_property
     def _blocks(self) -> Indices:
-        """The row that holds the first octet of each block."""
+        """The row that holds the first byte of each block."""
         begun = (self.offsets + (1 << _BLOCK) - 1) >> _BLOCK
         rows: Indices = np.repeat(np.arange(len(self)), np.diff(begun))
         return rows
@@ -225,7 +225,7 @@ def _rows(column: Paths, pattern: Pattern) -> slice | Indices:
 
 
 def _first(column: Paths, piece: bytes, low: int, high: int, skip: int) -> tuple[Indices, Indices]:
-    """The rows that hold `piece` behind their first `skip` octets, and where its first such occurrence ends in each."""
+    """The rows that hold `piece` behind their first `skip` bytes, and where its first such occurrence ends in each."""
     found = column.find(piece, low, high)
     rows = column.row_of(found)
     inside = (found - column.offsets[rows] >= skip) & (found + len(piece) <= column.offsets[rows + 1])
@@ -245,7 +245,7 @@ def _after(column: Paths, piece: bytes, rows: Indices, at: Indices, low: int, hi
 
 
 def _equal_end(column: Paths, low: int, high: int, length: int) -> int:
-    """The end of the rows from `low` that are exactly `length` octets long; they sort first."""
+    """The end of the rows from `low` that are exactly `length` bytes long; they sort first."""
     lengths = np.diff(column.offsets[low : high + 1])
     longer = np.flatnonzero(lengths != length)
     return low + int(longer[0]) if len(longer) else high

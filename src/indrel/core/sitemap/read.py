@@ -1,4 +1,4 @@
-"""Sitemaps read as a stream: octets in, entries out, in bounded memory (sitemaps protocol 0.9).
+"""Sitemaps read as a stream: bytes in, entries out, in bounded memory (sitemaps protocol 0.9).
 
 XML goes through expat with every entity declaration refused, so nothing expands. Gzip is unpacked
 in bounded steps.
@@ -22,14 +22,14 @@ READ_FACTOR = 2
 """A file is read to this many times its limits, so that what stands over them can be told."""
 
 MOST_OPEN = 1 << 20
-"""Octets of one tag or comment that are waited for."""
+"""Bytes of one tag or comment that are waited for."""
 
 _STEP = 65_536
 _MAX_VALUE = 4_096
 
 
 class Entry(NamedTuple):
-    """One address put forward, as written; lines and columns start at 1."""
+    """One address listed, as written; lines and columns start at 1."""
 
     loc: str
     line: int
@@ -52,7 +52,7 @@ class Child(NamedTuple):
 class SitemapSummary:
     """What a file turned out to be. `kind`: index, urlset, text, rss, atom, html, empty or unknown.
 
-    `octets` are counted unpacked. `error` says why reading stopped, with line and column.
+    `bytes` are counted unpacked. `error` says why reading stopped, with line and column.
     """
 
     kind: str = "unknown"
@@ -189,7 +189,7 @@ class _Xml:
 
 
 class SitemapReader:
-    """Feed octets as they come, take the entries that each feed completes; then `close`.
+    """Feed bytes as they come, take the entries that each feed completes; then `close`.
 
     Never raises on content: what is wrong stands in `summary.error`, and what was read before
     stays read.
@@ -208,7 +208,7 @@ class SitemapReader:
         self._done = False
 
     def feed(self, data: bytes) -> list[Entry | Child]:
-        """Take the next octets; give the entries they complete."""
+        """Take the next bytes; give the entries they complete."""
         if self._done:
             return []
         if not self._begun:
@@ -221,7 +221,7 @@ class SitemapReader:
         return self._take()
 
     def close(self) -> list[Entry | Child]:
-        """No more octets: give the last entries."""
+        """No more bytes: give the last entries."""
         if not self._begun:
             self._begin(self._head)
             self._feed(self._head)

@@ -45,5 +45,5 @@ def index(urls: Iterable[str]) -> bytes:
 
 
 def packed(octets: bytes) -> bytes:
-    """Gzip, the same octets for the same input."""
+    """Gzip, the same bytes for the same input."""
     return gzip.compress(octets, mtime=0)

@@ -126,7 +126,7 @@ def _view(site: Site, cause: Cause) -> dict[str, Any] | None:
 
 
 def _rows(cause: Cause, origin: str) -> list[list[object]]:
-    """The addresses of a cause with what is said of each, for the page's script."""
+    """The addresses of a cause with what is reported of each, for the page's script."""
     rows: list[list[object]] = []
     for finding in cause.findings:
         first = finding.evidence[0] if finding.evidence else None

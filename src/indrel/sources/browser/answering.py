@@ -14,10 +14,10 @@ MOST_REQUESTS = 100
 """Requests of one look that are answered; what polls without an end stops there."""
 
 MOST_OCTETS = 10 << 20
-"""Octets of one answer that are handed in."""
+"""Bytes of one answer that are handed in."""
 
 MOST_KEPT = 32 << 20
-"""Octets of shared scripts and style sheets that are kept for the next pages."""
+"""Bytes of shared scripts and style sheets that are kept for the next pages."""
 
 REFUSED, FAILED, UNKNOWN, WITHHELD, CAPPED, GIVEN = "refused", "failed", "unknown", "withheld", "capped", "given"
 """What becomes of a request. `unknown`: nothing answered, which says nothing of what crawlers get."""
@@ -74,7 +74,7 @@ class Asked(NamedTuple):
 
 
 class Reply(NamedTuple):
-    """What the browser is told: an answer, or (`answer` None) that there is none, for the protocol's reason."""
+    """What the browser is reported: an answer, or (`answer` None) that there is none, for the protocol's reason."""
 
     answer: Answer | None
     reason: str = "Failed"
@@ -98,7 +98,7 @@ class Shelf:
 
 @dataclass
 class Answering:
-    """Judges and answers the requests of one look. `crawlers` are those that it is for, as a mask."""
+    """Judges and answers the requests of one look. `crawlers` are the ones that it is for, as a mask."""
 
     answers: Answers
     shelf: Shelf

@@ -129,7 +129,7 @@ class Tab:
         await call("Network.setUserAgentOverride", self.session, userAgent=self._agent(), platform="Linux armv8l")
 
     def _agent(self) -> str:
-        """What scripts are told of the browser; requests go out under the audit's own name."""
+        """What scripts are reported of the browser; requests go out under the audit's own name."""
         version = self.browser.version.partition("/")[2].partition(".")[0] or "120"
         return (
             f"Mozilla/5.0 (Linux; Android 10; K) AppleWebKit/537.36 (KHTML, like Gecko) Chrome/{version}.0.0.0 Mobile "

@@ -1,4 +1,4 @@
-"""A client of the DevTools protocol over a browser's pipe: calls and their answers, events to whoever listens."""
+"""A client of the DevTools protocol over a browser's pipe: calls and their answers, events to anyone who listens."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ PATIENCE = 10.0
 """Seconds that a call may take where nothing else is said."""
 
 LONGEST = 64 << 20
-"""Octets of one message."""
+"""Bytes of one message."""
 
 Event = Callable[[str, dict[str, Any], str | None], None]
 
@@ -27,7 +27,7 @@ class CallRefused(Exception):
 
 
 class Pipe:
-    """Speaks to one browser. `on_event` is told every event: its name, its parameters, the session it came from."""
+    """Speaks to one browser. `on_event` is reported every event: its name, its parameters, the session it came from."""
 
     def __init__(self, reading: int, writing: int, on_event: Event) -> None:
         self._reading = reading
