@@ -244,7 +244,10 @@ CASES: dict[str, Case] = dict(
             Case({**BASE, "/sitemap.xml": sitemap("/")[:-3]}, ("/sitemap.xml",), {"/sitemap.xml": sitemap("/")}),
         ),
         ("listed-hidden", Case(listed("/a", html(NOINDEX)), ("/a",), {"/a": TO})),
-        ("listed-folded", Case(listed("/a", html(canonical("/b"))), ("/a",), {"/a": html(canonical("/a"))})),
+        (
+            "listed-folded",
+            Case({**listed("/a", html(canonical("/b"))), "/b": TO}, ("/a",), {"/a": html(canonical("/a"))}),
+        ),
         ("listed-redirects", Case({**listed("/a", moved("/b")), "/b": TO}, ("/a",), {"/a": TO})),
         ("listed-gone", Case(listed("/a", Response(b"", 410)), ("/a",), {"/a": TO})),
         ("listed-broken", Case(listed("/a", Response(b"", 500)), ("/a",), {"/a": TO})),
@@ -542,7 +545,7 @@ CASES |= {
         severity="note",
     ),
     "link-to-shut": Case(
-        site(**{"/": start("/a"), "/a": html(NOINDEX)}),
+        site(**{"/": start("/a", "/b"), "/a": html(NOINDEX), "/b": html(body=a("/a"))}),
         ("/a",),
         {"/a": TO},
     ),

@@ -83,7 +83,7 @@ def test_what_is_not_there_is_not_known(indrel: Run, tmp_path: Path) -> None:
     assert not found["complete"] and found["incomplete_because"].endswith(f"in x.warc.gz, such as {HOST}/far")
     assert found["counts"]["states"]["*"] == {"unread": 1, "open": 2}
     skipped = {s["check"]: s["because"] for s in found["skipped_checks"]}
-    assert skipped["robots-missing"] == "robots.txt of this place is not known" and "sitemap-none" in skipped
+    assert skipped["robots-missing"] == "robots.txt of the site is unknown" and "sitemap-none" in skipped
     assert not {f["check"] for f in found["findings"]} & {
         "robots-missing",
         "sitemap-none",
@@ -138,7 +138,7 @@ def test_a_damaged_archive_keeps_what_was_read(indrel: Run, tmp_path: Path) -> N
         assert Archive(tmp_path / "cut.warc.gz", GatherOptions(crawlers=())).fault, cut
     (tmp_path / "cut.warc.gz").write_bytes(whole[: len(whole) * 2 // 3])
     found = audited(indrel, "cut.warc.gz", code=3)
-    assert not found["complete"] and "cut.warc.gz is cut: its last record is not whole" in found["incomplete_because"]
+    assert not found["complete"] and "cut.warc.gz is cut: its last record is incomplete" in found["incomplete_because"]
     assert found["counts"]["states"]["*"]["open"] == 1
     for name, content, said in [
         ("a.warc", b"no archive at all\r\n" * 20, "cannot be read as a WARC file"),
@@ -149,9 +149,9 @@ def test_a_damaged_archive_keeps_what_was_read(indrel: Run, tmp_path: Path) -> N
         done = indrel("audit", name, code=2)
         assert said in done.stderr and len(done.stderr.splitlines()) == 1, done.stderr
     write(tmp_path / "d.warc", [("/x.png", "200 OK", [("Content-Type", "image/png")], b"x")], packed=False)
-    assert "holds no HTML page" in indrel("audit", "d.warc", code=2).stderr
+    assert "has no HTML page" in indrel("audit", "d.warc", code=2).stderr
     assert (
-        "holds no page of https://other.example"
+        "has no page of https://other.example"
         in indrel("audit", "x.warc.gz", "--base", "https://other.example/", code=2).stderr
     )
     assert not list(tmp_path.glob("indrel-runs/other*")), "what cannot be audited leaves no snapshot"

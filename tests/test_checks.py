@@ -80,6 +80,11 @@ FIRST: dict[str, tuple[str, int | None, str]] = {
     "content-needs-scroll": ("rendered", None, '<a href="/p1"></a>'),
     "render-broken": ("robots", 2, "Disallow: /board"),
 }
+MESSAGES = dict(
+    line.split("\t", 1) for line in (Path(__file__).parent / "data" / "messages.tsv").read_text("utf-8").splitlines()
+)
+"""The message of each check's first finding in its case: a line of `data/messages.tsv`."""
+
 LISTED = (
     "listed-hidden",
     "listed-barred",
@@ -101,6 +106,7 @@ def test_fires_and_stays_quiet(id: str, case: Case, audit_site: AuditSite) -> No
     assert sorted(f.url for f in found) == sorted(p if "://" in p else HOST + p for p in case.at)
     for finding in found:
         assert finding.evidence and finding.message and finding.crawlers and finding.cause
+    assert found[0].message == MESSAGES[id]
     assert found[0].severity.word == (case.severity or checks()[id].severity.word)
     first = found[0].evidence[0]
     if id in FIRST:

@@ -79,14 +79,14 @@ def test_compare_and_baseline_from_the_command_line(indrel: Run, tmp_path: Path)
     indrel("audit", "new", "--snapshot", "2.indrel", code=1)
     indrel("audit", "bad", "--snapshot", "3.indrel", code=1)
     told = indrel("compare", "1.indrel", "3.indrel", code=1).stdout
-    assert ": 1 wanted address got worse; 1 address of " in " ".join(told.split()) and "a.html:2" in told
+    assert ": 1 wanted page got worse. URLs: 1 of " in " ".join(told.split()) and "a.html:2" in told
     assert ": nothing wanted got worse" in " ".join(indrel("compare", "3.indrel", "1.indrel", code=0).stdout.split())
     write_site(tmp_path / "plain", {"index.html": html(body=a("/a.html")), "a.html": html()})
     indrel("audit", "plain", "--snapshot", "4.indrel", "--base", HOST + "/")
     write_site(tmp_path / "plain", {"a.html": html(NOINDEX)})
     indrel("audit", "plain", "--snapshot", "5.indrel", "--base", HOST + "/")
     told = indrel("compare", "4.indrel", "5.indrel", code=0).stdout
-    assert ": 1 address is no longer open, none of them known to be wanted; " in " ".join(told.split()), told
+    assert ": 1 URL is no longer open, none of them known to be wanted. " in " ".join(told.split()), told
     mapped = json.loads(
         indrel(
             "compare", "2.indrel", "1.indrel", "--map", "staging.sarnfell.example=www.sarnfell.example", "--json"
@@ -153,8 +153,8 @@ DOWN = Response(b"", 503)
     [
         ({"/tag/a": DOWN}, "503 Service Unavailable"),
         ({"/robots.txt": DOWN}, "robots.txt: 503 Service Unavailable"),
-        ({"/hall": DOWN}, "the start page could not be read: 503 Service Unavailable"),
-        ({"/robots.txt": robots("Disallow: /tag/", f"Sitemap: {HOST}/sitemap.xml")}, "barred, so it was not read"),
+        ({"/hall": DOWN}, "the home page could not be read: 503 Service Unavailable"),
+        ({"/robots.txt": robots("Disallow: /tag/", f"Sitemap: {HOST}/sitemap.xml")}, "blocked, so it was not read"),
     ],
 )
 def test_what_could_not_be_read_is_neither_mended_nor_worse(

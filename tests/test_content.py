@@ -107,7 +107,7 @@ def test_kinds_by_markup(page: str, kind: str, audit_site: AuditSite) -> None:
     row = next(r for r in listed(site) if r.url.endswith("/x"))
     assert row.kind == kind
     assert row.kind_because == (next(r.because for r in RULES if r.kind == kind and not r.address) if kind != "other" else
-                                "nothing tells what it is") or kind in ("article", "login", "feed")  # fmt: skip
+                                "nothing shows its kind") or kind in ("article", "login", "feed")  # fmt: skip
 
 
 @pytest.mark.parametrize(
@@ -132,7 +132,7 @@ def test_kinds_by_address(path: str, kind: str) -> None:
         ("The page you were looking for does not exist", True), ("Seite nicht gefunden", True), ("Page introuvable", True),
         ("Oops! Something went wrong.", True), ("This product is no longer available", True), ("Nothing found", True),
         ("Lost and found", False), ("How we found the hut", False), ("Key not found? Ask the warden", False),
-        ("Hut 404", False), ("Huts", False), ("", False),
+        ("Hut 404", False), ("Page 404", False), ("Error page 404", True), ("404 page", True), ("Huts", False), ("", False),
     ],
 )  # fmt: skip
 def test_error_wording(heading: str, says: bool) -> None:
@@ -285,13 +285,13 @@ def test_clicks_and_link_weight(audit_site: AuditSite) -> None:
 
 CHANGES = {
     "/barred/x": (html(), "edit https://www.sarnfell.example/robots.txt:2"),
-    "/hidden": (html(NOINDEX), "edit https://www.sarnfell.example/hidden:2: take the noindex"),
+    "/hidden": (html(NOINDEX), "edit https://www.sarnfell.example/hidden:2: remove the noindex"),
     "/header": (Response(html().encode(), headers=(("X-Robots-Tag", "noindex"),)), "the server's configuration for"),
-    "/folded": (html(canonical("/open")), "edit https://www.sarnfell.example/folded:2: name"),
-    "/moved": (moved("/open"), "take the redirect out"),
-    "/refresh": (html('<meta http-equiv="refresh" content="0; url=/open">'), "refresh:2: take the refresh out"),
+    "/folded": (html(canonical("/open")), "edit https://www.sarnfell.example/folded:2: let the canonical point to"),
+    "/moved": (moved("/open"), "remove the redirect"),
+    "/refresh": (html('<meta http-equiv="refresh" content="0; url=/open">'), "refresh:2: remove the refresh"),
     "/gone": (Response(b"", 404), "redirect (301)"),
-    "/locked": (Response(b"", 401), "without asking for credentials"),
+    "/locked": (Response(b"", 401), "return it without a login"),
     "/broken": (Response(b"", 502), "error log"),
     "/open": (html(canonical("/open")), '<meta name="robots" content="noindex">'),
     "/file.pdf": (Response(b"%PDF", media_type="application/pdf"), "send `X-Robots-Tag: noindex`"),

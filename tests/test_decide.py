@@ -80,13 +80,13 @@ def test_states(audit_site: AuditSite) -> None:
     assert folds["/refresh"] == folds["/moved"] == folds["/canonical"] == f"{HOST}/ok"
     assert folds["/moved-far"] == "https://elsewhere.test/x" and folds["/loop"] is folds["/hut"] is None
     steps = {s.step: s for s in explain(site, f"{HOST}/canonical").steps["googlebot"]}
-    assert steps["directives"].outcome == "noindex (tag)" and steps["canonical"].outcome == f"names {HOST}/ok"
+    assert steps["directives"].outcome == "noindex (tag)" and steps["canonical"].outcome == f"points to {HOST}/ok"
     assert "a loop" in next(s for s in explain(site, f"{HOST}/loop").steps["*"] if s.step == "answer").outcome
     assert (
         "without effect" in next(s for s in explain(site, f"{HOST}/void").steps["*"] if s.step == "directives").outcome
     )
     assert explain(site, f"{HOST}/ok").folded_here == [f"{HOST}/canonical", f"{HOST}/moved", f"{HOST}/refresh"]
-    assert any("bars " + HOST + "/barred/noindex" in s.outcome for s in explain(site, f"{HOST}/to-barred").steps["*"])
+    assert any("blocks " + HOST + "/barred/noindex" in s.outcome for s in explain(site, f"{HOST}/to-barred").steps["*"])
     unknown = explain(site, f"{HOST}/barred/x")
     assert (unknown.known, unknown.states["*"]) == (False, "barred")
 

@@ -125,7 +125,7 @@ def test_robots_keeps_comments_and_order(audit_site: AuditSite, indrel: Run, tmp
         "-Sitemap: https://other.test/s.xml",
     ]
     done = indrel("draft", "robots", site.snapshot.path, "-o", "new/robots.txt", code=0)
-    assert (tmp_path / "new/robots.txt").read_bytes() == found.body and "1 address can be fetched again" in done.stdout
+    assert (tmp_path / "new/robots.txt").read_bytes() == found.body and "1 more URL can be fetched" in done.stdout
 
 
 def test_where_nothing_says_what_is_wanted_each_content_is_listed_once(audit_site: AuditSite) -> None:
@@ -139,7 +139,7 @@ def test_where_nothing_says_what_is_wanted_each_content_is_listed_once(audit_sit
     site, verdict = audit_site(pages)
     found = sitemap_draft.draft(site)
     assert re.findall("example(/.*?)</loc>", found.files["sitemap.xml"].decode()) == ["/", "/a", "/beds.csv", "/c"]
-    assert found.left_out["with the same content as another address"] == [HOST + "/a?tab=notes"]
+    assert found.left_out["with the same content as another URL"] == [HOST + "/a?tab=notes"]
     assert "not complete" not in verdict.headline.sentence
     assert " UTC, incomplete: --limit 2 was reached: " in audit_site(pages, limit=2)[1].headline.sentence
 
@@ -168,12 +168,12 @@ def test_sitemap_holds_only_what_is_open_and_final(audit_site: AuditSite, indrel
     done = indrel("draft", "sitemap", site.snapshot.path, "-o", "out", code=0)
     indrel("draft", "sitemap", site.snapshot.path, "-o", "new/map.xml", "--gzip", code=0)
     assert gzip.decompress((tmp_path / "new/map.xml.gz").read_bytes()) == (tmp_path / "out/sitemap.xml").read_bytes()
-    assert "give a folder" in indrel("draft", "sitemap", site.snapshot.path, "-o", "map.xml", "--split", code=2).stderr
-    assert "4 addresses in out/sitemap.xml; 3 with a date" in done.stdout and "1 hidden: " in done.stdout
+    assert "name a folder" in indrel("draft", "sitemap", site.snapshot.path, "-o", "map.xml", "--split", code=2).stderr
+    assert "4 URLs in out/sitemap.xml; 3 with a date" in done.stdout and "1 hidden: " in done.stdout
     assert indrel("sitemap", "check", tmp_path / "out/sitemap.xml", "--from", site.snapshot.path, code=0)
 
 
-MENDED = {"barred-noindex", "listed-hidden", "listed-barred", "listed-redirects", "listed-gone", "listed-folded", "listed-broken",
+MENDED = {"barred-noindex", "listed-hidden", "listed-barred", "listed-redirects", "listed-gone", "listed-broken",
           "listed-locked", "listed-unwanted", "robots-overreach", "robots-foreign-sitemap", "sitemap-is-page",
           "sitemap-unreadable", "open-unwanted-stated", "file-needs-header"}  # fmt: skip
 

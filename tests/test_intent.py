@@ -27,20 +27,20 @@ WANT = '[[want]]\nmatch = "/a*"\nwant = "{}"\n'
 @pytest.mark.parametrize(
     ("text", "line", "says"),
     [
-        ('wants = 1\n', 1, "`want` was probably meant"),
-        ('\n[[want]]\nmatch = "/a"\nwant = "hid"\n', 4, "`hide` was probably meant"),
-        ('[[want]]\nmatch = "/a"\nwant = "any"\n\n[[want]]\nkind = "tag-archiv"\nwant = "hide"\n', 6, "`tag-archive` was probably meant"),
-        ('[[want]]\nmatch = "/a"\nwant = "shwo"\n', 3, "`show` was probably meant"),
-        ('[[want]]\nmach = "/a"\nwant = "hide"\n', 2, "`match` was probably meant"),
+        ('wants = 1\n', 1, "did you mean `want`?"),
+        ('\n[[want]]\nmatch = "/a"\nwant = "hid"\n', 4, "did you mean `hide`?"),
+        ('[[want]]\nmatch = "/a"\nwant = "any"\n\n[[want]]\nkind = "tag-archiv"\nwant = "hide"\n', 6, "did you mean `tag-archive`?"),
+        ('[[want]]\nmatch = "/a"\nwant = "shwo"\n', 3, "did you mean `show`?"),
+        ('[[want]]\nmach = "/a"\nwant = "hide"\n', 2, "did you mean `match`?"),
         ('[[want]]\nwant = "hide"\n', 1, "needs `match` or `kind`"),
         ('[[want]]\nmatch = "/a"\n', 1, "needs `want`"),
         ('[[want]]\nmatch = "a*"\nwant = "hide"\n', 2, "begins with `/`"),
         ('[[want]]\nmatch = 3\nwant = "hide"\n', 2, "is a text"),
         ('[[host]]\nclosed = true\n', 1, "needs a name"),
         ('[[host]]\nname = "a b"\n', 2, "is not a host name"),
-        ('[links]\npartner = ["x.example"]\n', 2, "`partners` was probably meant"),
+        ('[links]\npartner = ["x.example"]\n', 2, "did you mean `partners`?"),
         ('[links]\nuser_written = ["..x"]\n', 2, "is not a CSS selector"),
-        ('[[accept]]\ncheck = "listed-hiden"\n', 2, "`listed-hidden` was probably meant"),
+        ('[[accept]]\ncheck = "listed-hiden"\n', 2, "did you mean `listed-hidden`?"),
         ('[[accept]]\nmatch = "/a"\n', 1, "needs the id of a check"),
         ('[[accept]]\ncheck = "listed-gone"\nuntil = "soon"\n', 3, "is a day"),
         ('hosts = "x"\n', 1, "is a list of texts"),
@@ -180,7 +180,7 @@ def test_draft_states_what_is_and_adds_nothing_to_fix(audit_site: AuditSite, ind
     assert (
         indrel("intent", "check", site.snapshot.path, "--intent", "d.toml", code=0)
         .stdout.partition(": ")[2]
-        .startswith("every entry does something in d.toml")
+        .startswith("every entry has an effect in d.toml")
     )
     assert indrel("intent", "draft", site.snapshot.path, "-o", "d.toml", code=2).stderr.startswith(
         "indrel: d.toml exists"
@@ -210,7 +210,7 @@ def test_a_draft_leaves_open_whatever_would_add_to_fix(audit_site: AuditSite) ->
     paths = [f"/author/{n}/" for n in range(3)] + [f"/tag/{n}/" for n in range(4)]
     pages = {**BASE, "/": html(canonical("/"), a(*paths)), "/sitemap.xml": sitemap("/", *paths)}
     text = draft(audit_site(pages | {p: html(NOINDEX, title=p) for p in paths})[0])
-    assert re.findall(r"^# \[\[want\]\].*mean.*: (\d) addresses would .*\n# kind = \"(.*)\"$", text, re.MULTILINE) == [
+    assert re.findall(r"^# \[\[want\]\].*mean.*: (\d) URLs would .*\n# kind = \"(.*)\"$", text, re.MULTILINE) == [
         ("3", "author-archive"), ("4", "tag-archive"),
     ]  # fmt: skip
 

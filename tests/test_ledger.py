@@ -40,12 +40,12 @@ def test_a_week(indrel: Run, tmp_path: Path) -> None:
             indrel("ledger", "done", *today, *day)
     assert given_out == URLS
     late = indrel("ledger", "status", *day).stdout
-    assert late.startswith("2026-11-29: 9 given out and not done, 0 waiting, 16 done; 10 more may be asked for today.")
+    assert late.startswith("2026-11-29: 9 listed and not done, 0 waiting, 16 done. ")
     again = json.loads(indrel("ledger", "request", "--again", "--json", "-o", "day.txt", *day).stdout)
     assert again["put_back"] == 9 and [r["url"] for r in again["today"]] == URLS[6:10] + URLS[20:]
     assert (tmp_path / "day.txt").read_text().splitlines() == URLS[6:10] + URLS[20:]
     assert "no more may be" not in indrel("ledger", "done", *day).stdout
-    assert "is not an address" in indrel("ledger", "request", "ftp://x.example/", code=2).stderr
+    assert "is not a URL" in indrel("ledger", "request", "ftp://x.example/", code=2).stderr
     assert f"has no {HOST}/other" in indrel("ledger", "done", f"{HOST}/other", code=2).stderr
 
 
@@ -99,9 +99,9 @@ def test_from_snapshots(indrel: Run, tmp_path: Path) -> None:
     indrel("audit", "s", "--snapshot", "2.indrel", *base, "--fail-on", "never")
     shown = indrel("ledger", "request", "/shut.html", "--since", "1.indrel", "--from", "2.indrel")
     assert [line.strip() for line in shown.stdout.splitlines()[1:]] == [
-        f"{HOST}/b.html", "may still be listed: open before, hidden now", f"{HOST}/a.html", "may be listed now: hidden before",
+        f"{HOST}/b.html", "can still be indexed: open before, hidden now", f"{HOST}/a.html", "can be indexed now: hidden before",
     ]  # fmt: skip
-    assert f"not asked for: {HOST}/shut.html is barred" in shown.stderr
+    assert f"not requested: {HOST}/shut.html is barred" in shown.stderr
     told = indrel("ledger", "request", "--check", "noindex-wanted", "--from", "1.indrel", "--json").stdout
     assert [r["url"] for r in json.loads(told)["asked_before"]] == [f"{HOST}/a.html"]
     for crawler, shut in (
@@ -132,11 +132,11 @@ def test_from_snapshots(indrel: Run, tmp_path: Path) -> None:
         indrel("ledger", "removal", HOST + address, "--days", days, "--because", "asked by phone")
     status = indrel("ledger", "status", "--from", "2.indrel", code=1).stdout
     for line in (
-        "/b* lapses",
-        "lasting for all 1",
-        "/a.html lapses",
+        "/b* expires",
+        "the URL will stay out",
+        "/a.html expires",
         f"nothing lasting is in place: {HOST}/a.html is open",
-        "not known: the snapshot",
+        "the snapshot has no such URL",
     ):
         assert line in " ".join(status.split()), status
     indrel("ledger", "removal", "--lift", HOST + "/a.html")
@@ -165,7 +165,7 @@ def test_delivery(indrel: Run, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) 
         assert "8 to 128" in indrel("ledger", "send", *to, "--key", "short", code=2).stderr
         assert "--to" in indrel("ledger", "send", "--key", KEY, code=2).stderr
     indrel("ledger", "request", URLS[4])
-    assert "did not take" in indrel("ledger", "send", *to, "--key", KEY, code=3).stderr
+    assert "did not accept" in indrel("ledger", "send", *to, "--key", KEY, code=3).stderr
 
 
 @pytest.mark.parametrize(
@@ -190,4 +190,4 @@ def test_what_is_no_ledger_is_left_alone(indrel: Run, tmp_path: Path) -> None:
     assert (
         "there is no ledger" in indrel("ledger", "status", code=2).stderr and not (tmp_path / "indrel.ledger").exists()
     )
-    assert "write a day as" in indrel("ledger", "request", URLS[0], "--on", "Monday", code=2).stderr
+    assert "write a date such as" in indrel("ledger", "request", URLS[0], "--on", "Monday", code=2).stderr

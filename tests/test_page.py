@@ -119,4 +119,4 @@ def test_page_in_print(audit_site: AuditSite, chromium: str, tmp_path: Path) -> 
 
 def test_page_without_findings(audit_site: AuditSite) -> None:
     text = page.render(audit_site(BASE)[1], audit_site(BASE)[0]).decode()
-    assert f"<title>{HOST[8:]}: what crawlers may fetch and list</title>" in text and "Nothing was found." in text
+    assert f"<title>{HOST[8:]}: what search engines can index</title>" in text and "No findings." in text

@@ -190,7 +190,7 @@ def test_the_start_page_is_where_the_start_address_leads(
              "/en/": front, "/sitemap.xml": sitemap("/en/", *links),
              **{p: html(canonical(p) + heads[1], a("/en/"), title=p) for p in links}}  # fmt: skip
     site, verdict = audit_site(pages)
-    assert explain(site, HOST + "/").want_because.startswith("it only leads on: the start page is")
+    assert explain(site, HOST + "/").want_because.startswith("it only redirects: the home page is")
     assert {f.check for f in verdict.findings if f.severity.value > 2} == told
     assert {f.url for f in verdict.findings if f.check in told} <= {HOST + "/"}
     assert verdict.headline.whole is bool(told - {"site-nofollow"})

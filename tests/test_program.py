@@ -145,10 +145,10 @@ def test_folder(indrel: Run, tmp_path: Path) -> None:
     [
         (("audit", "http://127.0.0.1:1/"), 3, "stopped answering"),
         (("audit", "https://no-such-host.test/"), 3, "no such host"),
-        (("audit", "nowhere"), 2, "neither a folder"),
-        (("audit", "old.indrel"), 2, "old.indrel is neither a folder"),
+        (("audit", "nowhere"), 2, "nowhere is not a folder"),
+        (("audit", "old.indrel"), 2, "old.indrel is not a folder"),
         (("audit", "ftp://h.example/"), 2, "cannot be audited"),
-        (("audit", "empty"), 2, "holds no HTML file"),
+        (("audit", "empty"), 2, "has no HTML file"),
         (("audit", "text.txt"), 2, "not a snapshot"),
         (("list", "text.txt"), 2, "not a snapshot"),
         (("list",), 2, "no snapshot in indrel-runs"),
@@ -159,7 +159,7 @@ def test_folder(indrel: Run, tmp_path: Path) -> None:
         (("audit", "http://h.example/", "--fail-on", "bad"), 2, "--fail-on"),
         (("audit", "http://h.example/", "--snapshot", "text.txt"), 2, "is not a snapshot"),
         (("audit", "http://h.example/", "--crawler", " "), 2, "a crawler has no name"),
-        (("checks", "listed-hiden"), 2, "`listed-hidden` was probably meant"),
+        (("checks", "listed-hiden"), 2, "Did you mean `listed-hidden`?"),
         (("audit", "--no-such-option"), 2, "No such option"),
     ],
 )
@@ -246,7 +246,7 @@ def test_hostile_site(indrel: Run) -> None:
     assert states["/deep"] == states["/attr"] == "unread", "what stands behind the cut is not known"
     assert states["/binary"] == "open" and states["/loop"] == "broken"
     for words in (("/deep", "--from", "s.indrel"), ("/deep", "s.indrel"), ("s.indrel", "/deep")):
-        assert "not read to its end: elements nested" in indrel("explain", *words, code=0).stdout
+        assert "not read completely: elements nested" in indrel("explain", *words, code=0).stdout
     shown = indrel("audit", "s.indrel", "-v")
     assert not any(c in shown.stdout + shown.stderr for c in "\x1b\x07\0")
 
@@ -456,7 +456,7 @@ def test_a_folder_without_a_start_page_is_a_part_of_a_site(indrel: Run, tmp_path
     (tmp_path / "part").mkdir()
     (tmp_path / "part/b.html").write_text(html(title="Another hut"))
     told = indrel("audit", "part", "--base", HOST + "/", code=0).stdout
-    assert "No page is known to be wanted" in told and "taken for a part of the site" in " ".join(told.split())
+    assert "No page is known to be wanted" in told and "treated as a part of the site" in " ".join(told.split())
     for n in range(6):  # what canonicals name stands in a folder that is not here; what links name in one that is
         (tmp_path / f"part/huts/{n}").mkdir(parents=True)
         text = html(f'<link rel="canonical" href="{HOST}/stable/{n}/">', a("/", "/huts/gone/", "/far/", "/near"))
@@ -464,7 +464,7 @@ def test_a_folder_without_a_start_page_is_a_part_of_a_site(indrel: Run, tmp_path
     found = json.loads(indrel("audit", "part", "--base", HOST + "/", "--json", code=1).stdout)
     gone = {f["url"] for f in found["findings"] if f["severity"] == "fix"}
     assert gone == {f"{HOST}/huts/gone/", f"{HOST}/near"} and found["verdict"]["lost"] == 0
-    assert "6 of 6 addresses that canonicals and sitemaps name have no file here" in " ".join(found["notes"])
+    assert "6 of 6 URLs that canonicals and sitemaps name have no file here" in " ".join(found["notes"])
 
 
 def test_a_folder_that_stands_below_a_path_and_whose_pages_name_index_files(indrel: Run, tmp_path: Path) -> None:

@@ -76,9 +76,11 @@ def test_recheck(indrel: Run, tmp_path: Path) -> None:
         assert again["complete"] and again["counts"]["addresses"] == 19
         assert {f["check"] for f in again["findings"]} >= {"listed-hidden", "link-to-gone", "robots-token-slip"}
         text = indrel("recheck", "1.indrel", "/tag/a", *rest).stdout
-        assert re.match(r"www.sarnfell.example, [\d-]+ [\d:]+ UTC: [12] findings? mended, ", text), text
-        assert "was probably meant" in indrel("recheck", "1.indrel", "--check", "listed-hiden", code=2).stderr
-        assert "`xyz`: see `indrel checks`" in indrel("recheck", "1.indrel", "--check", "xyz", code=2).stderr
+        assert re.match(r"www.sarnfell.example, [\d-]+ [\d:]+ UTC: Rechecked 1 URL: [12] findings? fixed, ", text), text
+        assert (
+            "Did you mean `listed-hidden`?" in indrel("recheck", "1.indrel", "--check", "listed-hiden", code=2).stderr
+        )
+        assert "`xyz`. All of them: indrel checks" in indrel("recheck", "1.indrel", "--check", "xyz", code=2).stderr
         indrel("recheck", "1.indrel", "--check", "canonical-host-variant", *rest, code=1)
         third = json.loads(indrel("audit", "2.indrel", "--json").stdout)["findings"]
         assert not [f for f in third if f["url"] == "http://www.sarnfell.example/robots.txt"], (
@@ -90,7 +92,7 @@ def test_recheck(indrel: Run, tmp_path: Path) -> None:
         told = json.loads(done.stdout)
         assert not told["mended"] and {f["url"] for f in told["unknown"]} == {HOST + "/tag/a", HOST + "/tag/b"}
         assert {f["unknown_because"] for f in told["unknown"]} == {"503 Service Unavailable"} and told["answered"] == 0
-        assert "none of the addresses could be read" in done.stderr
+        assert "no URL could be read" in done.stderr
     write_site(tmp_path / "b", {"index.html": html(body=a("/gone"))})
     indrel("audit", "b", "--snapshot", "f.indrel", code=1)
     assert "audit it again" in indrel("recheck", "f.indrel", code=2).stderr
@@ -121,7 +123,7 @@ PAGE = Response(b"<title>Huts</title><p>All huts of the trust.</p>")
         ("missing-answers-200", BASE, PAGE, BASE, None, "mended", ""),
         ("missing-answers-200", BASE, PAGE, BASE, PAGE, "still", ""),
         ("missing-answers-200", BASE, PAGE, BASE, Response(b"", 503), "unknown", "503 Service Unavailable"),
-        ("no-path", LISTED, None, LISTED, None, "unknown", "pages that may link to it by now were not asked for again: audit anew"),
+        ("no-path", LISTED, None, LISTED, None, "unknown", "other pages may link to it now and were not read again: audit the site again"),
         ("barred-canonical", BEHIND, None, BEHIND, None, "still", ""),
         ("listed-barred", SHUT, None, {**SHUT, "/robots.txt": BASE["/robots.txt"]}, None, "mended", ""),
         ("listed-broken", {**SHUT, "/p/a": Response(b"", 500), "/robots.txt": BASE["/robots.txt"]}, None,

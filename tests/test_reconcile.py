@@ -75,7 +75,7 @@ def test_every_form_of_table_tells_the_same(form: str, site: Site, tmp_path: Pat
         ("/hidden", "hidden", "2026-06-02"), ("/moved", "folded", "2026-06-02"), ("/barred/x", "barred", "2026-06-03"),
     }  # fmt: skip
     barred = next(o for o in found.listed_but if o.state == "barred")
-    assert barred.why == "`Disallow: /barred/` bars it" and barred.evidence[0].line == 2
+    assert barred.why == "`Disallow: /barred/` blocks it" and barred.evidence[0].line == 2
     missed = {m.url.removeprefix(HOST): (m.because, m.reason) for m in found.wanted_not_listed}
     assert missed == {
         "/": ("nothing on the site forbids it", None),
@@ -240,7 +240,7 @@ def test_a_host_that_is_closed_is_to_be_opened_first(audit_site: AuditSite, tmp_
     site, _ = audit_site({**BASE, "/robots.txt": Response(b"", 503)})
     (tmp_path / "a.csv").write_text(f"URL,Indexed\n{HOST}/,yes\n")
     found = lists.reconcile(site, tmp_path / "a.csv")
-    assert [r.do.partition(" (")[0] for r in found.table] == ["mend: its host's robots.txt has to answer"]
+    assert [r.do.partition(" (")[0] for r in found.table] == ["fix: robots.txt of its host must respond"]
 
 
 def test_words_that_are_not_understood_are_asked_for(site: Site, indrel: Run, tmp_path: Path) -> None:
@@ -261,7 +261,7 @@ def test_words_that_are_not_understood_are_asked_for(site: Site, indrel: Run, tm
     assert rows["/hidden"]["by"]["text"] == NOINDEX and rows["/hidden"]["do"].startswith("wait")
     do = [r["do"] for r in json.loads(told.stdout)["table"]]
     assert [text.split(" ")[0] for text in do] == [
-        "ask",
+        "request",
         "wait:",
         "nothing:",
     ] and "no page that was read links to it" in do[0]
@@ -279,7 +279,7 @@ def test_words_that_are_not_understood_are_asked_for(site: Site, indrel: Run, tm
         "x.xlsx",
         code=1,
     )
-    assert (tmp_path / "x.csv").read_text().splitlines()[0].startswith("url,the engine says,listed,state here")
+    assert (tmp_path / "x.csv").read_text().splitlines()[0].startswith("url,engine status,indexed,state here")
     assert "a snapshot, not a table" in indrel("reconcile", site.snapshot.path, site.snapshot.path, code=2).stderr
     (tmp_path / "x.png").write_bytes(b"\x89PNG\r\n\x1a\n\0\0\0")
     assert "not a table" in indrel("reconcile", site.snapshot.path, "x.png", code=2).stderr

@@ -214,7 +214,7 @@ def test_nothing_barred_is_ever_fetched(looked: tuple[Path, list[str]]) -> None:
 @needs_browser
 def test_a_page_is_explained_as_served_and_as_rendered(looked: tuple[Path, list[str]], indrel: Run) -> None:
     shown = indrel("explain", "/x-empty", "--from", looked[0]).stdout
-    assert "rendered: comes out empty" in shown and f"{API}/robots.txt:7 Disallow: /board" in " ".join(shown.split())
+    assert "rendered: the page is empty" in shown and f"{API}/robots.txt:7 Disallow: /board" in " ".join(shown.split())
     told = json.loads(indrel("explain", "/is-filled", "--from", looked[0], "--json").stdout)["rendered"]
     assert told["served"]["words"] == 0 and told["rendered"]["words"] > 10 and told["outcome"] == "ok"
     picture = looked[0].with_name("p.webp")
@@ -241,7 +241,7 @@ def test_without_a_browser_nothing_is_fetched(indrel: Run, tmp_path: Path) -> No
         "indrel: --render needs a Chromium: apt-get install chromium-headless-shell (or name one: --browser FILE)"
     ]
     assert "no-such-file: no program there" in wrong.stderr and "does not start" in broken.stderr
-    assert "say --render" in indrel("audit", "x", "--render=some", code=2).stderr
+    assert "write --render" in indrel("audit", "x", "--render=some", code=2).stderr
 
 
 @needs_browser
@@ -277,10 +277,10 @@ def test_a_recheck_looks_again_and_without_a_browser_it_does_not_know(indrel: Ru
         assert [f["check"] for f in json.loads(indrel(*args, code=1).stdout)["still"]] == [ROBOTS]
         place = {"env": {"PATH": str(tmp_path)}, "cwd": tmp_path, "capture_output": True, "text": True, "timeout": 60}
         (unknown,) = json.loads(subprocess.run([PROGRAM, *args], **place).stdout)["unknown"]
-        assert unknown["unknown_because"] == "not looked at with the browser this time"
+        assert unknown["unknown_because"] == "not rendered this time"
         indrel("audit", f"https://{HOST}/", "-q", "--snapshot", "two.indrel", *server.options, code=0)
     compared = json.loads(indrel("compare", "one.indrel", "two.indrel", "--json", "-q").stdout)
-    assert compared["findings_gone"] == [] and "not asked for: --render" in json.dumps(compared["unknown"])
+    assert compared["findings_gone"] == [] and "not rendered (--render)" in json.dumps(compared["unknown"])
     with Heard(pages | {"/a": scripted("1", head=canonical("/a"))}) as server:
         args = ["recheck", "one.indrel", "--check", ROBOTS, "--json", "-q", *server.options]
         assert [f["check"] for f in json.loads(indrel(*args, code=0).stdout)["mended"]] == [ROBOTS]
@@ -457,6 +457,6 @@ def test_what_does_not_answer_is_not_known(indrel: Run, tmp_path: Path) -> None:
     assert [(f["url"], f["evidence"][0]["text"]) for f in found if f["check"] == "render-broken"] == [
         (f"https://{HOST}/b", "Disallow: /board")
     ]
-    assert f"data {silent}/board: no answer" in " ".join(
+    assert f"data {silent}/board: no response" in " ".join(
         indrel("explain", "/a", "--from", "s.indrel", "-q").stdout.split()
     )

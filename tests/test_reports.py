@@ -59,7 +59,9 @@ def test_json_is_the_contract(audit_site: AuditSite) -> None:
     finding = doc["findings"][0]
     assert set(finding) == {"check", "class", "severity", "url", "crawlers", "cause", "follows", "message", "evidence"}
     assert set(finding["evidence"][0]) == {"kind", "where", "line", "text"}
-    assert doc["counts"]["findings"] == {"stop": 0, "fix": 3, "ask": 0, "note": 1} and doc["counts"]["consequences"] == 0
+    assert (
+        doc["counts"]["findings"] == {"stop": 0, "fix": 3, "ask": 0, "note": 1} and doc["counts"]["consequences"] == 0
+    )
 
 
 def finding(url: str, text: str, severity: Severity = Severity.FIX, check: str = "listed-hidden") -> Finding:
@@ -259,7 +261,7 @@ def test_columns_say_what_rows_say(audit_site: AuditSite) -> None:
 def test_spreadsheet_opens_with_texts_that_are_texts(audit_site: AuditSite) -> None:
     site, verdict = audit_site(HOSTILE)
     book = openpyxl.load_workbook(io.BytesIO(workbook.render(verdict, site)))
-    assert book.sheetnames == ["Overview", "Causes", "Findings", "Addresses", "Sitemap entries"]
+    assert book.sheetnames == ["Overview", "Causes", "Findings", "URLs", "Sitemap entries"]
     assert (
         all(sheet.freeze_panes == "A2" for sheet in book)
         and book["Findings"].auto_filter.ref == f"A1:N{len(verdict.findings) + 1}"
@@ -272,7 +274,7 @@ def test_spreadsheet_opens_with_texts_that_are_texts(audit_site: AuditSite) -> N
         assert book["Findings"].cell(int(there[2]), 4).hyperlink.location == f"Causes!A{number}"
     cells = [c for sheet in book for row in sheet.iter_rows() for c in row]
     assert not [c.value for c in cells if c.data_type == "f" or str(c.value).startswith(("=", "@"))]
-    assert [c.value for c in book["Addresses"]["A"]][1:] == [HOST + p for p in ("/", "/=1+1", "/x")]
+    assert [c.value for c in book["URLs"]["A"]][1:] == [HOST + p for p in ("/", "/=1+1", "/x")]
     assert workbook.cell("a\x00b\uffff") == "a\\x00b\ufffd" and workbook.cell(3) == 3
 
 
@@ -311,7 +313,7 @@ def test_figures_draw_what_a_site_says_as_text(audit_site: AuditSite) -> None:
     site, verdict = audit_site(pages)
     shown = {panel.name: panel.says for panel in panels.panels(site)}
     assert shown == {
-        "sections": "least open is /%24x%5E%24/*: 2 of 2 are not", "sitemaps": "1 of 2 entries cannot be listed",
+        "sections": "least open is /%24x%5E%24/*: 2 of 2 are not", "sitemaps": "1 of 2 entries cannot be indexed",
         "depth": "every open page within 3 clicks",
     }  # fmt: skip
     little = audit_site({"/": html(), "/robots.txt": robots()})

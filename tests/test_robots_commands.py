@@ -39,7 +39,7 @@ def test_check_names_each_line(indrel: Run, tmp_path: Path) -> None:
     assert text.startswith("standard input: 4 fix and 2 ask") and "     3 | Dissallow: /x\n" in text
     assert indrel("robots", "check", "robots.txt", "--fail-on", "stop", code=0)
     (tmp_path / "good.txt").write_text("User-agent: *\nDisallow: /x/\n")
-    assert "nothing to say" in indrel("robots", "check", "good.txt", code=0).stdout
+    assert "no findings" in indrel("robots", "check", "good.txt", code=0).stdout
     assert "cannot be read" in indrel("robots", "check", "none.txt", code=2).stderr
 
 
@@ -63,8 +63,8 @@ def test_match(indrel: Run, tmp_path: Path) -> None:
     table = indrel("robots", "match", "robots.txt", "/news", "/x", code=0).stdout.splitlines()
     assert table[0].split() == ["URL", "googlebot", "bingbot", "*"] and "allowed <" in table[1]
     one = indrel("robots", "match", "robots.txt", "/news/open/x", "--crawler", "*", code=0).stdout
-    assert "allowed by `Allow: /news/open` (line 5)" in one and "beaten: `Disallow: /news` (line 4), shorter" in one
-    assert "name addresses" in indrel("robots", "match", "robots.txt", code=2).stderr
+    assert "allowed by `Allow: /news/open` (line 5)" in one and "overridden: `Disallow: /news` (line 4), shorter" in one
+    assert "name URLs" in indrel("robots", "match", "robots.txt", code=2).stderr
 
 
 def test_addresses_of_files(indrel: Run) -> None:
@@ -103,7 +103,7 @@ def test_impact(indrel: Run, snapshot: Path, tmp_path: Path) -> None:
         ("added", "Disallow: /news", 2), ("removed", "Disallow: /old", 1),
     }  # fmt: skip
     shown = " ".join(indrel("robots", "impact", "snapshot", "new.txt", "--from", snapshot).stdout.split())
-    assert " UTC: 1 wanted address would be barred" in shown
+    assert " UTC: 1 wanted page would be blocked" in shown
     (tmp_path / "urls").write_text(f"{HOST}/news/a\n{HOST}/b\n")
     (tmp_path / "old.txt").write_text(robots())
     listed = json.loads(indrel("robots", "impact", "old.txt", "new.txt", "--urls", "urls", "--json", code=0).stdout)
@@ -118,9 +118,9 @@ def test_a_snapshot_in_place_of_a_file_is_not_read_as_text(indrel: Run, snapshot
         indrel("robots", "matrix", *words, "--json", code=0).stdout for words in ((snapshot,), ("--from", snapshot))
     ]
     assert matrix[0] == matrix[1]
-    assert "The rules on this site" in indrel("robots", "check", snapshot, code=0).stdout
+    assert "What the rules do on this site" in indrel("robots", "check", snapshot, code=0).stdout
     assert (
-        f"{HOST}/old/x is barred by `Disallow: /old` (line 2)" in indrel("robots", "match", snapshot, "/old/x").stdout
+        f"{HOST}/old/x is blocked by `Disallow: /old` (line 2)" in indrel("robots", "match", snapshot, "/old/x").stdout
     )
     assert "is a snapshot, not a sitemap" in indrel("sitemap", "check", snapshot, code=2).stderr
 
@@ -148,7 +148,7 @@ def test_check_and_matrix_against_a_site(indrel: Run, snapshot: Path, tmp_path: 
         and "GPTBot,ai-training,nothing,,gptbot,5,Disallow: /" in (tmp_path / "m.csv").read_text()
     )
     shown = indrel("robots", "matrix", "new.txt", code=0).stdout
-    assert shown.startswith("new.txt: of 57 crawlers ") and "nothing (GPTBot)" in shown
+    assert shown.startswith("new.txt: 4 of 57 crawlers ") and "nothing (GPTBot)" in shown
     assert indrel("robots", "matrix", "--from", snapshot, code=0).stdout.startswith("www.sarnfell.example")
 
 
@@ -170,7 +170,7 @@ def test_explain_tells_how_robots_txt_was_had(indrel: Run) -> None:
         ]
         indrel("audit", HOST + "/", "--rate=0", "--snapshot=s.indrel", *connect, "-q", code=1)
     text = indrel("explain", "/", "--from", "s.indrel", code=0).stdout
-    assert "robots.txt could not be read after 1 redirect" in text and "503 Service Unavailable" in text
+    assert "robots.txt is unreachable after 1 redirect" in text and "503 Service Unavailable" in text
 
 
 def test_where_the_letter_and_practice_part_both_are_told(indrel: Run, tmp_path: Path) -> None:

@@ -265,7 +265,7 @@ def test_relative_links_on_a_page_that_answers_any_path_come_to_an_end(audit_sit
     )
     assert verdict.complete and verdict.addresses < 200
     assert any(
-        "only copies of https://www.sarnfell.example/ name them (--per-pattern)" in note for note in verdict.notes
+        "only copies of https://www.sarnfell.example/ link to them (--per-pattern)" in note for note in verdict.notes
     )
     assert sum(site.meta["copies"].values()) == len(
         list(site.rows("SELECT 1 FROM fact WHERE site AND known AND tail = 'unread'"))
@@ -392,9 +392,12 @@ def test_no_name_that_a_site_gives_leads_into_a_private_network(tmp_path: Any) -
     with Snapshot(gathered.snapshot) as snapshot:
         private = dict(snapshot.rows("SELECT origin, error FROM robots WHERE origin NOT LIKE '%localhost%'"))
         assert private == dict.fromkeys(
-            [f"http://127.0.0.1:{inner}", f"http://[::1]:{inner}"], "not asked: a private address"
+            [f"http://127.0.0.1:{inner}", f"http://[::1]:{inner}"], "not requested: a private IP address"
         )
-        assert snapshot.one("SELECT fetch_error FROM sitemap WHERE via = 'robots'") == "not asked: a private address"
+        assert (
+            snapshot.one("SELECT fetch_error FROM sitemap WHERE via = 'robots'")
+            == "not requested: a private IP address"
+        )
 
 
 @pytest.mark.parametrize("value", ["²", "-5", "1e9", "", "99999999999999999999"])
@@ -481,4 +484,6 @@ def test_wanted_addresses_of_a_list_are_looked_for_wherever_they_would_stand(
             said = indrel("audit", HOST, *at, "--also", "also.txt", "--rate", "0", "--json", "-q", code=0)
     doc = json.loads(said.stdout)
     assert doc["verdict"]["lost"] == 2 and doc["verdict"]["wanted"] == 4
-    assert any(f"links and no sitemap lists are lost: {HOST}/huts/b and 1 more" in note for note in doc["notes"])
+    assert any(
+        f"without links and sitemap entry cannot be indexed: {HOST}/huts/b and 1 more" in note for note in doc["notes"]
+    )

@@ -53,7 +53,7 @@ def test_every_night(tmp_path: Path) -> None:
     assert code == 1 and "listed-hidden" in told and "link-to-gone" not in told
     assert night() == (0, "") and (tmp_path / "state/report.html").is_file()
     code, told = sh(tmp_path, RECIPES[0], str(tmp_path / "no-such-folder"), "state")
-    assert code == 2 and "is neither a folder" in told and (tmp_path / "state/last.indrel").is_file()
+    assert code == 2 and "is not a folder" in told and (tmp_path / "state/last.indrel").is_file()
 
 
 def test_each_build(tmp_path: Path) -> None:
@@ -139,12 +139,12 @@ def test_history_tells_what_came_and_went_and_forget_keeps_the_newest(indrel: Ru
     starts = [r["started"] for r in told["runs"]]
     assert (spans["listed-hidden"]["first"], spans["listed-hidden"]["gone"]) == (starts[1], starts[3])
     assert (spans["link-to-gone"]["first"], spans["link-to-gone"]["gone"]) == (starts[0], None)
-    assert (tmp_path / "h.svg").read_bytes().startswith(b"<?xml") and "left out" in done.stderr
+    assert (tmp_path / "h.svg").read_bytes().startswith(b"<?xml") and "skipped" in done.stderr
     (tmp_path / names[0]).rename(tmp_path / "indrel-runs/before.indrel")
     text = indrel("history", code=0).stdout
     (tmp_path / "indrel-runs/before.indrel").rename(tmp_path / names[0])
     assert ": 4 audits since " in " ".join(text.split()) and "Gone" in text and "1 of 2" in text
-    assert "say which" in indrel("forget", code=2).stderr
+    assert "state which ones" in indrel("forget", code=2).stderr
     asked = indrel("forget", "--keep", 2, input="n\n", code=1)
     assert asked.stdout.startswith("www.sarnfell.example: 2 snapshots of 4 to remove")
     assert "1 file cannot be read and stays" in asked.stderr
@@ -152,7 +152,7 @@ def test_history_tells_what_came_and_went_and_forget_keeps_the_newest(indrel: Ru
     indrel("forget", "--older-than", "1d", "--yes", code=0)
     left = ["www.sarnfell.example-20261104T080000Z.indrel", "www.sarnfell.example-20261105T080000Z.indrel"]
     assert sorted(p.name for p in (tmp_path / "indrel-runs").iterdir()) == left
-    assert "nothing to forget" in indrel("forget", "--keep", 1, "--yes", code=0).stdout
+    assert "nothing to remove" in indrel("forget", "--keep", 1, "--yes", code=0).stdout
 
 
 def test_a_copy_held_against_the_live_site(indrel: Run, tmp_path: Path) -> None:
@@ -188,7 +188,7 @@ def test_a_copy_held_against_the_live_site(indrel: Run, tmp_path: Path) -> None:
         site.pages["https://staging.sarnfell.example/c"] = Response(html(canonical("/c"), body=body).encode())
         done = indrel(*staged, code=1).stdout
     assert (
-        "the copy is open: 1 of its pages may be fetched and listed" in " ".join(done.split()) and "  open  /c" in done
+        "the copy is open: 1 of its pages can be fetched and indexed" in " ".join(done.split()) and "  open  /c" in done
     )
     newest = max((tmp_path / "indrel-runs").iterdir())
     again = indrel("audit", "s.indrel", "--against", newest, code=1).stdout

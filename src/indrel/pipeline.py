@@ -50,7 +50,7 @@ def source_kind(source: str) -> str:
     """`site`, `folder`, `warc`, `urls` or `snapshot`: what was named. Raises UsageError where it is none of them."""
     if source.startswith(("http://", "https://")):
         if normalise(source) is None:
-            raise UsageError(f"{source} is not an address: write it as https://www.sarnfell.example/")
+            raise UsageError(f"{source} is not a URL: write it like https://www.sarnfell.example/")
         return "site"
     path = Path(source)
     if path.is_dir():
@@ -65,7 +65,7 @@ def source_kind(source: str) -> str:
         )
     if BARE_HOST.match(source) and path.suffix.lower() not in _FILES:
         return "site"
-    raise InputError(f"{source} is neither a folder, a file nor an address (addresses begin with http:// or https://)")
+    raise InputError(f"{source} is not a folder, a file or a URL (URLs begin with http:// or https://)")
 
 
 def new_snapshot_path(host: str, folder: Path | None = None) -> Path:
@@ -173,7 +173,7 @@ def _continued(path: Path, kind: str, source: Source) -> SnapshotWriter:
     writer = SnapshotWriter(path, resume=True)
     named = writer.meta.get("source", {}).get("location", source.location)  # none: it was killed as it began
     if source.location not in (named, writer.meta.get("base")):
-        raise UsageError(f"{path} is an audit of {named}: resume it with that address")
+        raise UsageError(f"{path} is an audit of {named}: resume it with that URL")
     if writer.meta.get("prepared"):
         return writer
     writer.close()  # it never came to the pages: there is nothing to go on from
@@ -193,7 +193,7 @@ def ask_again(old: Path, new: Path, urls: Iterable[str], options: GatherOptions)
     with Snapshot(old) as before:
         meta = before.meta
     if not SOURCES.get(meta["source"]["kind"], LONE).can_ask_again:
-        raise UsageError(f"{old} is of a {meta['source']['kind']}: audit it again, it is read whole")
+        raise UsageError(f"{old} is of a {meta['source']['kind']}: audit it again, it is always read whole")
     new.parent.mkdir(parents=True, exist_ok=True)
     pool = ParserPool()
     try:
@@ -279,5 +279,5 @@ def page_address(text: str, site: Site) -> str:
     """The address a user means: whole, or a path on the snapshot's site."""
     url = normalise(text) if "://" in text else normalise(text if text.startswith("/") else "/" + text, site.base)
     if url is None:
-        raise UsageError(f"{text} is not an address: give one in full, or its path on {origin_of(site.base)}")
+        raise UsageError(f"{text} is not a URL: give a full URL, or a path on {origin_of(site.base)}")
     return url

@@ -165,9 +165,9 @@ def test_what_was_never_viewed_passes_no_gate(indrel: Run, monkeypatch: pytest.M
         words = ["audit", HOST + "/", "--render=all", "--fail-on=never", "--save=s.indrel", *options]
         done = indrel(*words, "--json", code=3)
         report = json.loads(done.stdout)
-        assert not report["complete"] and "could not be viewed" in report["incomplete_because"]
+        assert not report["complete"] and "could not be rendered" in report["incomplete_because"]
         assert any(
-            "could not be viewed" in s["because"] for s in report["skipped_checks"] if s["check"] == "render-broken"
+            "could not be rendered" in s["because"] for s in report["skipped_checks"] if s["check"] == "render-broken"
         )
         before = rendered(indrel)
         assert None in before  # what was being viewed when it ended may be put down to the page

@@ -30,8 +30,8 @@ def test_a_folder_of_odd_things(tmp_path: Path, indrel: Any) -> None:
     indrel("audit", "b", "--base", HOST + "/docs/", "--snapshot", "u.indrel", "--fail-on", "never", code=0)
     rows = lines_of(indrel("list", "--from", "u.indrel", "--state", "unread", "--json", code=0).stdout)
     assert {row["url"].removeprefix(HOST + "/docs/") for row in rows} == {"leak.html", "out/far.html", "pipe.html"}
-    assert "2 left out, such as leak.html: lead out of the folder (see --follow-symlinks)" in flat
-    assert "1 left out, such as pipe.html: is not a file" in flat and f"(say --base {HOST}/docs/)" in flat
+    assert "2 skipped, such as leak.html: lead out of the folder (see --follow-symlinks)" in flat
+    assert "1 skipped, such as pipe.html: is not a file" in flat and f"(use --base {HOST}/docs/)" in flat
     indrel(
         "audit", "b", "--base", HOST + "/docs/", "--links-out", "--snapshot", "b.indrel", "--fail-on", "never", code=0
     )

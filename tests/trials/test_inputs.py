@@ -68,7 +68,7 @@ sys.exit(code)"""
 
 TABLE: list[tuple[str, Callable[[Path], None], list[str], int, str]] = [
     ("line.csv.gz", long_line, ["reconcile", "s.indrel"], 2, "line.csv.gz:1: a line of more than 1,048,576 characters"),
-    ("bomb.xlsx", bomb, ["reconcile", "s.indrel"], 2, "more than a table of addresses takes"),
+    ("bomb.xlsx", bomb, ["reconcile", "s.indrel"], 2, "more than a table of URLs needs"),
     ("many.toml", text(WANTS), ["audit", "s.indrel", "--intent"], 0, "The only wanted page can be indexed"),
     ("visits.log", text(VISITS), ["reconcile", "s.indrel"], 0, "300,000"),
     ("equal.txt", text(EQUAL), ["robots", "check"], 0, "and 29,998 more lines like it"),
@@ -79,14 +79,14 @@ TABLE: list[tuple[str, Callable[[Path], None], list[str], int, str]] = [
         xml("", f' x="{"a" * (9 << 20)}"'),
         ["sitemap", "check"],
         1,
-        "a tag or comment of more than 1,048,576 octets",
+        "a tag or comment of more than 1,048,576 bytes",
     ),
     (
         "note.xml",
         xml(f"<!--{'a' * (9 << 20)}-->"),
         ["sitemap", "check"],
         1,
-        "a tag or comment of more than 1,048,576 octets",
+        "a tag or comment of more than 1,048,576 bytes",
     ),
     ("loc.xml", xml(f"<url><loc>{HOST}/{'a' * (9 << 20)}</loc></url>"), ["sitemap", "check"], 1, "2 entries"),
     (

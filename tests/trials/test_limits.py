@@ -80,7 +80,7 @@ def test_a_deep_folder(indrel: Run, tmp_path: Path) -> None:
         subprocess.run(
             ["rm", "-rf", tmp_path / "b"], check=True
         )  # what clears temporary folders goes no deeper than 1,000
-    assert "1 left out, such as d/d/d" in " ".join(done.stdout.split()) and "is more than 200 folders deep" in " ".join(
+    assert "1 skipped, such as d/d/d" in " ".join(done.stdout.split()) and "is more than 200 folders deep" in " ".join(
         done.stdout.split()
     )
 
@@ -117,7 +117,7 @@ def test_an_intent_file_that_is_made_to_be_slow(told: str, indrel: Run, tmp_path
 LEDGERS = {
     "is not a day": "INSERT INTO removal VALUES ('x', '2026-11-01', 'someday', '')",
     "is not an allowance": "INSERT INTO setting VALUES ('allowance', '1e99')",
-    "holds other tables": "CREATE TRIGGER t AFTER INSERT ON request BEGIN DELETE FROM removal; END",
+    "has other tables": "CREATE TRIGGER t AFTER INSERT ON request BEGIN DELETE FROM removal; END",
 }
 
 

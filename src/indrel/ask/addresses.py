@@ -147,7 +147,7 @@ def _known_words(given: Sequence[str] | None, words: Iterable[str], what: str) -
     for word in given or ():
         if word not in known:
             near = nearest(word, known, CHOICE)
-            hint = f"; {near} was probably meant" if near else f": choose one of {' '.join(known)}"
+            hint = f". Did you mean {near}?" if near else f": choose one of {' '.join(known)}"
             raise UsageError(f"there is no {what} {word!r}{hint}")
     return list(given or ())
 

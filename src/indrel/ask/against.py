@@ -57,11 +57,11 @@ class Against:
     @property
     def sentence(self) -> str:
         if self.is_closed:
-            what = "the copy is closed: no page of it may be fetched and listed"
+            what = "the copy is closed: no page of it can be fetched and indexed"
         else:
-            what = f"the copy is open: {self.open_count:,} of its pages may be fetched and listed"
+            what = f"the copy is open: {self.open_count:,} of its pages can be fetched and indexed"
         differing = sum(d.count for d in self.differences)
-        return f"{self.copy}, against {self.live}: {what}; directives differ on {differing:,} of {self.common:,} pages that both have"
+        return f"{self.copy}, compared with {self.live}: {what}; directives differ on {differing:,} of {self.common:,} common pages"
 
     def as_json(self) -> dict[str, object]:
         return {

@@ -103,7 +103,7 @@ class Comparison:
 
     @property
     def worse(self) -> int:
-        """Wanted addresses that were open for a crawler and are no more."""
+        """Wanted URLs that were open to a crawler and no longer are."""
         return len({c.url for c in self.states if c.is_worse})
 
     def as_json(self) -> dict[str, object]:
@@ -186,7 +186,7 @@ def _origins(names: Iterable[str]) -> str:
 
 
 def lost_since(before: Site, after: Site) -> list[Lost]:
-    """Wanted addresses that were open for a crawler and are known not to be now, with what does it."""
+    """Wanted URLs that were open to a crawler and are known not to be now, with the evidence."""
     worse = [c for c in changed_states(before, after) if c.is_worse]
     in_common(before, after)
     causes = _Causes(after, list(dict.fromkeys(c.url for c in worse)))

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
+from indrel.ask.change_step import Step, change_step
 from indrel.ask.rendered_view import View, views
 from indrel.base.plain import code
 from indrel.checks.evidence import WHERE, answers, links_to, robots_line
@@ -22,23 +23,14 @@ from indrel.decide.reasons import decides, reasons
 from indrel.decide.site import Site
 
 MOST = 20
-NOT_NAMED = ", as no group names this crawler"
-"""Addresses of one sort that are shown."""
+"""URLs of one kind that are shown."""
 
-
-@dataclass(frozen=True, slots=True)
-class Step:
-    step: str
-    outcome: str
-    evidence: tuple[Evidence, ...] = ()
-
-    def as_json(self) -> dict[str, object]:
-        return {"step": self.step, "outcome": self.outcome, "evidence": [e.as_json() for e in self.evidence]}
+NOT_NAMED = ", because no group names this crawler"
 
 
 @dataclass(frozen=True)
 class Explanation:
-    """What is known of one address."""
+    """What is known of one URL."""
 
     url: str
     known: bool
@@ -91,7 +83,7 @@ class Explanation:
 
 
 def explain(site: Site, url: str, findings: Sequence[Finding] = ()) -> Explanation:
-    """Explain an address; one that the snapshot does not know is decided by robots.txt alone."""
+    """Explain a URL; for one that the snapshot does not know, robots.txt alone decides."""
     number = site.id_of(url)
     fact = _fact(site, number)
     states, steps = {}, {}
@@ -102,7 +94,7 @@ def explain(site: Site, url: str, findings: Sequence[Finding] = ()) -> Explanati
         steps[crawler.token] = robots_step
         if fact is None:
             states[crawler.token] = State.UNREAD.value if allowed else State.BARRED.value
-            steps[crawler.token].append(Step("answer", "not read: the audit did not come across this address"))
+            steps[crawler.token].append(Step("answer", "not read: this audit did not find this URL"))
         else:
             states[crawler.token] = fact["states"][i]
             steps[crawler.token] += _page_steps(site, fact, page, crawler, states[crawler.token])
@@ -186,21 +178,21 @@ def _fact(site: Site, number: int | None) -> dict[str, Any] | None:
 def _why_wanted(site: Site, url: str, fact: dict[str, Any]) -> str:
     if fact["start"]:
         return (
-            "implied: it is the start page"
+            "inferred: it is the home page"
             if url == site.base
-            else f"implied: it is the start page, as {site.base} leads here"
+            else f"inferred: it is the home page, because {site.base} redirects here"
         )
     if fact["listed"]:
-        return "implied: a sitemap puts it forward"
+        return "inferred: it is in a sitemap"
     if fact["named"]:
-        return "implied: other pages name it as canonical"
+        return "inferred: canonicals of other pages point to it"
     if url == site.base and fact["folds_into"] and site.fronts[site.base_origin] != url:
-        return f"it only leads on: the start page is {site.fronts[site.base_origin]}"
+        return f"it only redirects: the home page is {site.fronts[site.base_origin]}"
     return _of_its_kind(fact["want"], fact["kind"])
 
 
 def _of_its_kind(want: str, kind: str) -> str:
-    return f"implied: pages of its kind ({kind}) are nearly always junk" if want == Want.HIDE else "nothing says so"
+    return f"inferred: pages of this kind ({kind}) are nearly always junk" if want == Want.HIDE else "not stated"
 
 
 def robots_steps(site: Site, url: str, crawler: Crawler) -> tuple[list[Step], bool]:
@@ -208,44 +200,46 @@ def robots_steps(site: Site, url: str, crawler: Crawler) -> tuple[list[Step], bo
     parts = split(url)
     host = site.robots.get(parts.origin)
     if host is None or not host.known:
-        return [Step("robots", "robots.txt of this host is not known, so nothing is taken to be barred")], True
+        return [Step("robots", "robots.txt of this host is unknown, so nothing counts as blocked")], True
     shown = Evidence("status", host.final or host.url, None, status_text(host.status, host.error))
     via = f" after {plural(len(host.hops), 'redirect')}" if host.hops else ""
     if host.access is Access.ALL_BARRED:
         return [
-            Step("robots", f"robots.txt could not be read{via}, so crawlers take everything as barred", (shown,))
+            Step("robots", f"robots.txt is unreachable{via}, so crawlers treat everything as blocked", (shown,))
         ], False
     if host.access is Access.ALL_ALLOWED:
         shown = shown if site.is_live else shown._replace(text=NO_SUCH_FILE)
-        return [Step("robots", f"there is no robots.txt{via}: everything may be fetched", (shown,))], True
-    page = " with an HTML page" if is_page(host) else ""
-    steps = [Step("robots", f"robots.txt answered{via}{page}", (shown,))]
+        return [Step("robots", f"there is no robots.txt{via}, so everything may be fetched", (shown,))], True
+    page = ", but it is an HTML page" if is_page(host) else ""
+    steps = [Step("robots", f"robots.txt was read{via}{page}", (shown,))]
     if parts.path == ALWAYS_ALLOWED:
         return [*steps, Step("rule", "robots.txt itself may always be fetched")], True
     rules = host.ruleset(crawler)
     if rules.group is None:
-        return [*steps, Step("group", "no group holds for this crawler: everything may be fetched")], True
+        return [*steps, Step("group", "no group applies to this crawler, so everything may be fetched")], True
     named = tuple(robots_line(host, line.number, line.text) for line in rules.lines)
     how = NOT_NAMED if rules.group != crawler.token else ""
-    steps.append(Step("group", f"the group for {rules.group} holds{how}", named))
+    steps.append(Step("group", f"the group for {rules.group} applies{how}", named))
     hits = host.verdict.matching(parts.path, crawler)
     other = host.verdict.by_letter(parts.path, crawler)
     note = f"; {other}" if other else ""
     if not hits:
-        unmatched = f"none of its {len(rules.rules)} rules" if len(rules.rules) > 1 else "no rule of its own"
+        unmatched = (
+            f"none of its {len(rules.rules)} rules matches" if len(rules.rules) > 1 else "its rule does not match"
+        )
         return [
             *steps,
-            Step("rule", f"{unmatched} matches: it may be fetched{note}"),
+            Step("rule", f"{unmatched}, so the URL may be fetched{note}"),
         ], True
     deciding, losers = hits[0], hits[1:]
-    verb = "allows" if deciding.allow else "bars"
-    beaten = f", beating {plural(len(losers), 'shorter or weaker rule')}" if losers else ""
+    verb = "allows" if deciding.allow else "blocks"
+    beaten = f" and overrides {plural(len(losers), 'shorter or weaker rule')}" if losers else ""
     evidence = tuple(robots_line(host, r.line, r.text) for r in hits[:6])
     return [*steps, Step("rule", f"{code(deciding.text)} {verb} it{beaten}{note}", evidence)], deciding.allow
 
 
 class _Read(NamedTuple):
-    """What an address answered and what its page says, the same for every crawler."""
+    """The response and the directives of a page, the same for every crawler."""
 
     answer: tuple[Evidence, ...]
     problem: str | None
@@ -261,27 +255,27 @@ def _read(site: Site, fact: dict[str, Any]) -> _Read:
 
 def _page_steps(site: Site, fact: dict[str, Any], page: _Read | None, crawler: Crawler, state: str) -> list[Step]:
     if page is None:
-        why = "barred, so it was not asked for" if state == State.BARRED else "not read in this audit"
+        why = "blocked, so it was not requested" if state == State.BARRED else "not read in this audit"
         problem = site.one("SELECT problem FROM page WHERE address = ?", [fact["id"]])
         why = f"{why}: {problem}" if problem else why
         return [Step("answer", why)]
     status = status_text(fact["status"], fact["error"])
     outcome = status + (f", {fact['media_type']}" if fact["media_type"] else "")
     if fact["tail"] == State.BROKEN and (fact["status"] or 0) == 200:
-        same = "a made-up address gets the same page" if fact["matches_missing"] else "it says so itself"
+        same = "a URL that cannot exist gets the same page" if fact["matches_missing"] else "its text says so"
         outcome += f", but it is an error page ({same})"
     if page.problem:
-        outcome += f"; not read to its end: {page.problem}"
+        outcome += f"; not read completely: {page.problem}"
     if state == State.BARRED:
-        outcome += " (read by this audit; the crawler may not)"
+        outcome += " (this audit read it; the crawler may not)"
     if fact["folds_to"] and fact["fold_how"] != "canonical":
-        outcome += f": leads to {fact['folds_to']}"
+        outcome += f": redirects to {fact['folds_to']}"
         if fact["folds_into"] is None:
-            outcome += ", which never ends (a loop)"
+            outcome += ", in a loop"
         elif fact["folds_into"] != fact["folds_to"]:
-            outcome += f", in the end to {fact['folds_into']}"
+            outcome += f", and finally to {fact['folds_into']}"
         hop = _barred_hop(site, fact, crawler)
-        outcome += f"; but robots.txt bars {hop} on the way" if hop else ""
+        outcome += f"; but robots.txt blocks {hop} on the way" if hop else ""
     steps = [Step("answer", outcome, page.answer)]
     if fact["status"] is None or fact["status"] >= 300:
         return steps
@@ -326,12 +320,12 @@ def _directive_step(rows: Sequence[tuple[Any, ...]], crawler: Crawler) -> Step:
                 said.append(f"a {source} without effect ({void})")
             else:
                 said += [f"{t} ({source})" for t in tokens]
-                said += ["noindex, for its date has passed"] if expired else []
+                said += ["noindex, because its date has passed"] if expired else []
     if not rows:
-        return Step("directives", "none: it may be listed and its links followed")
+        return Step("directives", "none: it can be indexed and its links followed")
     if not shown:
         return Step("directives", "none for this crawler")
-    return Step("directives", listing(said) or "none that has an effect", tuple(shown))
+    return Step("directives", listing(said) or "none with an effect", tuple(shown))
 
 
 def _canonical_step(site: Site, fact: dict[str, Any]) -> Step:
@@ -346,88 +340,34 @@ def _canonical_step(site: Site, fact: dict[str, Any]) -> Step:
     usable = {r[5] for r in counted if not r[3]}
     named = usable | {r[2] for r in counted if r[3]}
     if not rows:
-        return Step("canonical", "none: the address stands for itself")
+        return Step("canonical", "none: the page is its own canonical")
     if not usable:
-        why = rows[0][3] or "it stands in the body"
-        return Step("canonical", f"none that counts ({why}): the address stands for itself", shown)
+        why = rows[0][3] or "it is in the body"
+        return Step("canonical", f"none that counts ({why}): the page is its own canonical", shown)
     if len(named) > 1:
         return Step(
-            "canonical", f"{len(named)} different ones, so all are ignored: the address stands for itself", shown
+            "canonical", f"{len(named)} different ones, so all are ignored: the page is its own canonical", shown
         )
     if fact["fold_how"] != "canonical":
         first = next(r[2] for r in counted if not r[3])
-        return Step("canonical", f"names the address itself ({first})", shown)
+        return Step("canonical", f"points to the page itself ({first})", shown)
     end = fact["folds_into"]
-    tail = ", a loop" if end is None else f", which leads to {end}" if end != fact["folds_to"] else ""
-    return Step("canonical", f"names {fact['folds_to']}{tail}", shown)
+    tail = ", in a loop" if end is None else f", which leads to {end}" if end != fact["folds_to"] else ""
+    return Step("canonical", f"points to {fact['folds_to']}{tail}", shown)
 
 
 def _state_words(state: str) -> str:
     words = {
-        State.BARRED: "may not be fetched; it may still be listed by its address if others link to it",
-        State.UNREAD: "may be fetched, but was not",
-        State.LOCKED: "asks for credentials",
-        State.GONE: "there is nothing there",
-        State.BROKEN: "answers with an error",
-        State.FOLDED: "another address stands for it",
-        State.HIDDEN: "may be fetched, but says noindex",
-        State.OPEN: "may be fetched and listed",
+        State.BARRED: "blocked by robots.txt; the bare URL can still be indexed from links to it",
+        State.UNREAD: "may be fetched, but was not read",
+        State.LOCKED: "forbidden (401 or 403)",
+        State.GONE: "there is no page",
+        State.BROKEN: "returns an error, or is a soft 404",
+        State.FOLDED: "another URL represents it",
+        State.HIDDEN: "may be fetched, but has noindex",
+        State.OPEN: "can be fetched and indexed",
     }
     return f"{state}: {words[State(state)]}"
-
-
-def change_step(
-    site: Site, url: str, fact: dict[str, Any] | None, crawler: Crawler, state: str, by: tuple[Evidence, ...]
-) -> Step:
-    """What to edit so that the state becomes another one; `by` is what decided it."""
-    if state == State.BARRED:
-        return _unbar(site, url, crawler)
-    if fact is None or state == State.UNREAD:
-        return Step("change", "to know more, link it or give it with --urls, and audit again")
-    if state == State.HIDDEN:
-        places = listing([_place(e) for e in by])
-        return Step("change", f"to show it, edit {places}: take the noindex (or the date that has passed) out", by)
-    if state == State.FOLDED:
-        if fact["fold_how"] == "canonical":
-            return Step("change", f"to let it stand for itself, edit {_place(by[0])}: name {url} there", by)
-        where = (
-            _place(by[0]) if fact["fold_how"] == "refresh" else "the server's configuration"
-            if fact["fold_how"] == "redirect" else f"the scripts of {url}"
-        )  # fmt: skip
-        if fact["fold_how"] == "script":
-            return Step("change", f"to let it stand for itself, edit {where}: do not lead elsewhere there", by)
-        return Step("change", f"to let it stand for itself, edit {where}: take the {fact['fold_how']} out", by)
-    if state == State.BROKEN and fact["status"] is not None and fact["status"] < 300:
-        return Step("change", "to mend it, answer 404 or 410 if there is nothing, or put the page's content back")
-    words = {
-        State.LOCKED: "to open it, edit the server's configuration: answer without asking for credentials",
-        State.GONE: "to bring it back, put the page there again; if it moved, redirect (301) to its new address",
-        State.BROKEN: "to mend it, look into the server's error log for this address",
-        State.OPEN: 'to hide it, add `<meta name="robots" content="noindex">` to its head'
-        + " (do not bar it: then the noindex is never read)",
-    }
-    if state == State.OPEN and not fact["html"]:
-        return Step("change", "to hide it, edit the server's configuration: send `X-Robots-Tag: noindex` with it")
-    return Step("change", words[State(state)])
-
-
-def _unbar(site: Site, url: str, crawler: Crawler) -> Step:
-    _, rule, rules = site.rule_for(url, crawler)
-    host = site.robots.get(split(url).origin)
-    if host is None or rule is None or rules is None:
-        return Step(
-            "change", "to open it, make robots.txt of its host answer 200 with rules, or 404 if there are to be none"
-        )
-    line = robots_line(host, rule.line, rule.text)
-    path = split(url).path
-    beside = f", or add `Allow: {path}` to the group for {rules.group}" if len(path) > len(rule.path) else ""
-    return Step("change", f"to open it, edit {_place(line)}: narrow {code(rule.text)} or take it out{beside}", (line,))
-
-
-def _place(evidence: Evidence) -> str:
-    if evidence.kind == "header":
-        return f"the server's configuration for {evidence.where}"
-    return f"{evidence.where}:{evidence.line}" if evidence.line else evidence.where
 
 
 def _listed_in(site: Site, number: int) -> list[Evidence]:

@@ -86,9 +86,7 @@ def history(runs: Iterable[Run], unreadable: Sequence[tuple[Path, str]] = ()) ->
     """Put audits of one site in order. Raises SnapshotError where there is none."""
     ordered = sorted(runs, key=lambda r: (r.started, r.path.name))
     if not ordered:
-        raise SnapshotError(
-            "no snapshot of it could be read here: run `indrel audit ADDRESS` first, or say --in FOLDER"
-        )
+        raise SnapshotError("no snapshot of it can be read here: run `indrel audit URL` first, or name --in FOLDER")
     seen: dict[str, list[Run]] = {}
     for run in ordered:
         for key in run.causes:

@@ -101,8 +101,8 @@ def check(site: Site, findings: Sequence[Finding]) -> list[Idle]:
     for number, entry in reversed(list(enumerate(intent.wants))):
         after = same.get((entry.match, entry.kinds))
         if after is not None:
-            contradicts = f"contradicts line {after.line}, which says {after.want} and decides"
-            alike = f"says the same as line {after.line}"
+            contradicts = f"contradicts line {after.line}, which wants {after.want} and decides"
+            alike = f"repeats line {after.line}"
             found.append(Idle(entry.line, entry.text, contradicts if after.want is not entry.want else alike))
         elif not decides.get(number):
             idle.append(number)
@@ -110,7 +110,7 @@ def check(site: Site, findings: Sequence[Finding]) -> list[Idle]:
     for number, by in _deciding_instead(site, idle):
         entry, lines = intent.wants[number], [str(intent.wants[n].line) for n in by]
         overruled = f"is always overruled, by line{'s' if len(by) > 1 else ''} {listing(lines)}"
-        found.append(Idle(entry.line, entry.text, overruled if by else "matches no address of the snapshot"))
+        found.append(Idle(entry.line, entry.text, overruled if by else "matches no URL of the snapshot"))
     hosts = {h for (h,) in site.rows("SELECT DISTINCT substr(origin, strpos(origin, '://') + 3) FROM address")}
     for host, line in intent.host_lines.items():
         if host not in hosts:
@@ -199,9 +199,7 @@ def draft(site: Site) -> str:
         decided = [g for g in groups if g.decided]
         for number, count in guilty.items():
             group = decided[number]
-            group.remark = (
-                f"say {group.want} if it is meant: {plural(count, 'address', 'addresses')} would need mending"
-            )
+            group.remark = f"set {group.want} if you mean it: {plural(count, 'URL')} would need fixing"
             group.decided = False
 
 
@@ -269,9 +267,9 @@ def _propose(group: _Group) -> None:
     elif junk and not group.decided:
         group.remark = "most sites hide these"
     elif State.BARRED in states:
-        group.remark = "barred ones may still be listed by their address"
+        group.remark = "bare URLs of blocked pages can still be indexed"
     elif not group.decided:
-        group.remark = "states differ: say what you want"
+        group.remark = "states differ: set what you want"
 
 
 def _written(site: Site, groups: Iterable[_Group]) -> str:
@@ -279,8 +277,8 @@ def _written(site: Site, groups: Iterable[_Group]) -> str:
     day = str(site.meta.get("started") or "")[:10]
     hosts = ", ".join(_text(h) for h in site.meta.get("hosts", []) if h != host and h not in site.intent.closed)
     lines = [
-        f"# What the owner of {host} wants: a first draft from the audit of {day}. Edit it to say what you want.",
-        *([] if site.complete else ["# That audit is not complete: what was not read may say otherwise."]),
+        f"# What the owner of {host} wants: a first draft from the audit of {day}. Edit it to state what you want.",
+        *([] if site.complete else ["# That audit is incomplete: pages that were not read may differ."]),
         "# want: show, hide, lock, drop or any. The last entry that matches decides.",
         "crawlers = [" + ", ".join(_text(c.token) for c in site.crawlers) + "]",
     ]
@@ -289,7 +287,7 @@ def _written(site: Site, groups: Iterable[_Group]) -> str:
         lines += ["", "[[host]]", f"name = {_text(name)}", "closed = true"]
     for group in groups:
         states = ", ".join(f"{n:,} {s}" for s, n in group.states.most_common())
-        said = f"{plural(group.size, 'address', 'addresses')}: {states}; {group.listed:,} in a sitemap"
+        said = f"{plural(group.size, 'URL')}: {states}; {group.listed:,} in a sitemap"
         said += f"; {group.remark}" if group.remark else ""
         if group.decided:
             lines += [
@@ -315,5 +313,5 @@ def write_draft(path: Path, text: str) -> None:
     from indrel.base.files import write_whole
 
     if path.exists():
-        raise UsageError(f"{path} exists: it was left as it is, name another file")
+        raise UsageError(f"{path} exists and was not changed; name another file")
     write_whole(path, text.encode())

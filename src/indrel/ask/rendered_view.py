@@ -158,10 +158,10 @@ def words_for(request: Request) -> str:
         return (
             "barred"
             if not request.by
-            else f"barred by {request.by[0].where}:{request.by[0].line}  {request.by[0].text}"
+            else f"blocked by {request.by[0].where}:{request.by[0].line}  {request.by[0].text}"
         )
     if request.result == "unknown":
-        return "no answer: what crawlers get is not known"
+        return "no response: what crawlers get is unknown"
     if request.result == "failed":
         return f"failed: {status_text(request.status, None)}"
     return (
@@ -180,7 +180,7 @@ def compared(view: View) -> list[tuple[str, str, str]]:
         ("links", f"{one.links:,}", f"{other.links:,}"),
     ]
     if view.outcome != "ok":
-        found.append(("says", "", view.excerpt or "nothing"))
+        found.append(("text", "", view.excerpt or "nothing"))
     if view.leads_to:
         found.append(("leads to", "", view.leads_to))
     return found

@@ -224,14 +224,14 @@ def _chunks(named: str) -> Iterator[bytes]:
             return
         if is_snapshot(named):
             raise InputError(
-                f"{named} is a snapshot, not a sitemap: name a sitemap's file or address, and the snapshot with --from"
+                f"{named} is a snapshot, not a sitemap: name a sitemap file or URL, and the snapshot with --from"
             )
         with Path(named).open("rb") as file:
             while chunk := file.read(STEP):
                 yield chunk
     except OSError as error:
         raise InputError(
-            f"{named} cannot be read: {error.strerror}; name a file, an address or - for standard input"
+            f"{named} cannot be read: {error.strerror}; name a file, a URL or - for standard input"
         ) from error
 
 
@@ -271,7 +271,7 @@ async def _fetch_all(url: str, gatherer: _Gatherer, options: GatherOptions) -> N
             except FAILED as failure:
                 error = explain(failure)
             if todo.depth == 0 and status is None:
-                raise InputError(f"{url} cannot be read: {error or 'no answer'}")
+                raise InputError(f"{url} cannot be read: {error or 'no response'}")
             children += gatherer.take(number, reader.close())
             gatherer.finish(number, todo, reader.summary, status, error, final)
             left = walk.lists(todo, number, children, partial(on_its_host, todo.place))

@@ -70,16 +70,16 @@ class Unasked:
     def why(self, check: str, url: str) -> str | None:
         """The reason; None where the audit would have found it."""
         if because := self._left_out.get(check):
-            return f"{check} was left out: {because}"
+            return f"{check} was skipped: {because}"
         rendered = check in catalogue() and Need.RENDERED in catalogue()[check].needs
-        return "not looked at with the browser this time" if rendered and url not in self._looked else None
+        return "not rendered this time" if rendered and url not in self._looked else None
 
 
 def rests_on_all(check: str) -> str | None:
     """Why some addresses asked for again do not tell that a finding still holds: any page may do away with it."""
     one = catalogue().get(check)
     of_links = one is not None and one.topic == "links" and Need.COMPLETE in one.needs
-    return "pages that may link to it by now were not asked for again: audit anew" if of_links else None
+    return "other pages may link to it now and were not read again: audit the site again" if of_links else None
 
 
 class Unreadable:
@@ -98,7 +98,7 @@ class Unreadable:
         if not self.site.traits.is_whole:
             return self.site.traits.lacks
         if not self.site.complete:
-            return f"not read: {self.site.meta.get('incomplete_because') or 'the audit is not complete'}"
+            return f"not read: {self.site.meta.get('incomplete_because') or 'the audit is incomplete'}"
         start = self.site.rows(
             f"SELECT read, status, error, barred FROM fact WHERE id = ? AND ({UNKNOWN})", [self.site.front_id]
         )
@@ -107,7 +107,7 @@ class Unreadable:
         read, status, error, barred = start[0]
         if because := self._shut.get(self.site.base_origin):
             return because
-        return f"the start page could not be read: {status_text(status, error) if read else 'barred' if barred else 'not asked'}"
+        return f"the home page could not be read: {status_text(status, error) if read else 'blocked' if barred else 'not requested'}"
 
     def of(self, findings: Iterable[Finding], there: Callable[[str], str]) -> Callable[[Finding], str | None]:
         """Why it cannot be known whether these findings hold; `there` gives the address that stands for one in this audit."""
@@ -168,12 +168,12 @@ class Unreadable:
         if file is not None:  # a sitemap, or an address that was made up
             return None if file[0] == 200 or (file[0] and 400 <= file[0] < 500) else status_text(*file)
         if row is None:
-            return self.whole if made_up_folder(url) is None else "a made-up address was not asked for"
+            return self.whole if made_up_folder(url) is None else "no URL that cannot exist was requested"
         read, status, error, barred, unseen = row
         if not unseen:
             return None
         if read:
             return status_text(status, error)
         if barred:
-            return self._shut.get(origin_of(url)) or "barred, so it was not read"
+            return self._shut.get(origin_of(url)) or "blocked, so it was not read"
         return self.whole or "not read"

@@ -147,7 +147,7 @@ def _speaks_of_host(site: Site, mark: Mark) -> bool:
 
 
 def _origin(url: str) -> str:
-    """Of a URL; of a file in a folder it is the file."""
+    """The place of a URL: in a folder, the place of its file."""
     scheme, colon, rest = url.partition("://")
     return f"{scheme}://{rest.partition('/')[0]}" if colon else url
 

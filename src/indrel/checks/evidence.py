@@ -66,7 +66,7 @@ def _is_small(site: Site) -> bool:
 
 @once
 def _asked(site: Site) -> dict[str, dict[int, list[tuple[Any, ...]]]]:
-    """Of a small site, per query its rows by address."""
+    """For a small site: the rows of each query by URL."""
     return {}
 
 
@@ -191,6 +191,11 @@ def answers(site: Site, ids: Iterable[int]) -> dict[int, tuple[Evidence, ...]]:
             shown.insert(0, Evidence("tag", where, refresh_line, refresh_text))
         found[address] = tuple(shown)
     return found
+
+
+def broken(status: str) -> str:
+    """What is broken about a URL, from the text of its status: an error, or an error page with a status of success."""
+    return "an error page that returns 200 (soft 404)" if status.startswith("2") else f"broken ({status})"
 
 
 def canonicals(site: Site, ids: Iterable[int]) -> dict[int, list[Evidence]]:

@@ -7,7 +7,7 @@ from datetime import timedelta
 NEARLY_ALL = 0.9
 MANY = 5
 A_SHARE = 0.1
-"""Of the pages read: a link on more of them is in a template."""
+"""A share of the pages read: a link on more of them is in a template."""
 
 FEW_WORDS = 25
 """A page that only scripts fill has at most so many words: that scripts are needed."""

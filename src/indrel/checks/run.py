@@ -18,7 +18,7 @@ from indrel.checks.findings import Collected
 from indrel.checks.headline import headline
 from indrel.checks.measures import MANY
 from indrel.checks.proof import with_proofs
-from indrel.core.model import Accepted, Cause, Severity, Skipped, Verdict, plural, tally_of
+from indrel.core.model import Accepted, Cause, Severity, Skipped, Verdict, plural, tally_of, verb
 from indrel.decide.kinds import ASSET_SQL
 from indrel.decide.place import placed
 from indrel.decide.site import Site
@@ -116,7 +116,7 @@ def _partly_skipped(site: Site, skipped: set[str], wanted: set[str] | None) -> l
         return []
     unseen = site.one("SELECT count(*) FROM render WHERE outcome = 'none'") if site.holds("render") else 0
     count = unseen + rendered.get("unviewed", 0)
-    because = f"{plural(count, 'page')} chosen for --render could not be viewed"
+    because = f"{plural(count, 'page')} chosen for --render could not be rendered"
     ids = [one.id for one in checks().values() if Need.RENDERED in one.needs and one.id not in skipped]
     return [Skipped(one, because) for one in ids if count and (wanted is None or one in wanted)]
 
@@ -128,25 +128,31 @@ def notes_of(site: Site) -> tuple[str, ...]:
         """SELECT f.origin || f.path AS url, p.problem FROM page p JOIN fact f ON f.id = p.address
         WHERE p.problem IS NOT NULL AND f.site ORDER BY url"""
     )
-    unread = (f"{plural(len(cut), 'page')} not to the end, such as {cut[0][0]} ({cut[0][1]})",) if cut else ()
+    unread = (
+        (
+            f"{plural(len(cut), 'page')} {verb(len(cut), 'was', 'were')} not read completely, such as {cut[0][0]} ({cut[0][1]})",
+        )
+        if cut
+        else ()
+    )
     told: list[str] = site.meta.get("notes") or []
     left = [
-        f"{plural(count, 'address', 'addresses')} like {shape} {'was' if count == 1 else 'were'} left unread: "
-        "only pages of such patterns name them (--per-pattern)"
+        f"{plural(count, 'URL')} like {shape} {verb(count, 'was', 'were')} not read: only pages of such patterns link to them "
+        "(--per-pattern)"
         for shape, count in list(bounded.items())[:20]
     ]
     left += [
-        f"{plural(count, 'address', 'addresses')} {'was' if count == 1 else 'were'} left unread: only copies of {url} name "
-        f"{'it' if count == 1 else 'them'} (--per-pattern)"
+        f"{plural(count, 'URL')} {verb(count, 'was', 'were')} not read: only copies of {url} link to "
+        f"{verb(count, 'it', 'them')} (--per-pattern)"
         for url, count in list((site.meta.get("copies") or {}).items())[:20]
     ]
-    part = (f"no page stands at {site.base}: the folder is taken for a part of the site",) if site.is_part else ()
+    part = (f"there is no page at {site.base}, so the folder is treated as a part of the site",) if site.is_part else ()
     return (*told, *part, *unread, *left, *_unrendered(site), *_lost_alone(site), *_left_out(site))
 
 
 def _lost_alone(site: Site) -> tuple[str, ...]:
-    """Pages that the intent file wants shown and that are not there, where no link, sitemap or canonical leads to the fault:
-    they count as lost, and no check speaks of them."""
+    """Pages that the intent file wants shown and that do not exist, without link, sitemap entry or canonical: they count as lost,
+    and no check reports them."""
     lost = site.rows(
         f"""SELECT origin || path AS url FROM fact WHERE known AND want = 'show' AND entry IS NOT NULL AND NOT start
         AND NOT {ASSET_SQL} AND tail IN ('gone', 'broken', 'locked') AND followed + unfollowed = 0
@@ -154,23 +160,23 @@ def _lost_alone(site: Site) -> tuple[str, ...]:
     )
     if not lost:
         return ()
-    those, verb = ("page", "is") if len(lost) == 1 else ("pages", "are")
     more = f" and {len(lost) - 1:,} more" if len(lost) > 1 else ""
-    said = f"{len(lost):,} wanted {those} that no page links and no sitemap lists {verb} lost: {lost[0][0]}{more}"
+    said = f"{plural(len(lost), 'wanted page')} without links and sitemap entry cannot be indexed: {lost[0][0]}{more}"
     return (f"{said} (indrel list --want show --reached-by nothing)",)
 
 
 def _left_out(site: Site) -> tuple[str, ...]:
-    """What the sitemaps leave out: a question to anyone who makes them, and no fault by itself."""
+    """What the sitemaps lack: a question for the person who makes them, and no error by itself."""
     sections = left_out(site) if site.complete else []
     if not sections:
         return ()
     count = sum(pages for _, pages in sections)
     where = ", ".join(f"{section} {pages:,}" for section, pages in sections[:3])
     where += f" and {len(sections) - 3:,} more sections" if len(sections) > 3 else ""
-    verb, them = ("is", "it") if count == 1 else ("are", "them")
-    said = f"{plural(count, 'open page')} {verb} in no sitemap, though others like {them} are: {where}"
-    return (f"{said} (indrel list --missing-from-sitemap names {them})",)
+    those = verb(
+        count, "is not in any sitemap, although similar pages are", "are not in any sitemap, although similar pages are"
+    )
+    return (f"{plural(count, 'open page')} {those}: {where} (indrel list --missing-from-sitemap)",)
 
 
 def _unrendered(site: Site) -> tuple[str, ...]:
@@ -178,7 +184,7 @@ def _unrendered(site: Site) -> tuple[str, ...]:
     rendered = site.meta.get("rendered") or {}
     notes = []
     if left := rendered.get("left"):
-        notes.append(f"{plural(left, 'more page')} would have been looked at with the browser (--render-limit)")
+        notes.append(f"{plural(left, 'more page')} could be rendered (--render-limit)")
     if not site.holds("render"):
         return tuple(notes)
     lost = site.rows(
@@ -225,22 +231,22 @@ def why_skipped(one: Check, site: Site) -> str | None:
     """Why a check has to be left out: a fact that it needs was not gathered."""
     host = site.robots.get(site.base_origin)
     reasons = {
-        Need.LIVE: None if site.is_live else "a folder has no server's answers",
-        Need.ROBOTS: None if host and host.known else "robots.txt of this place is not known",
-        Need.COMPLETE: None if site.complete else f"the audit is not complete: {site.meta.get('incomplete_because')}",
+        Need.LIVE: None if site.is_live else "a folder has no server responses",
+        Need.ROBOTS: None if host and host.known else "robots.txt of the site is unknown",
+        Need.COMPLETE: None if site.complete else f"the audit is incomplete: {site.meta.get('incomplete_because')}",
         Need.LINKS: None if site.meta.get("follow_links", True) else "links were not followed",
-        Need.PAGES: None if not site.is_lone_file else "no addresses are known (give --from SNAPSHOT)",
-        Need.AS_CRAWLERS: None if site.meta.get("as_crawlers") else "crawlers' own names were not used (--as-crawlers)",
-        Need.RENDERED: None if site.meta.get("rendered") else "not asked for: --render",
-        Need.SITEMAPS: None if site.traits.is_whole else f"what is {site.traits.lacks} is unknown",
-        Need.BARE: "credentials were sent (--header)" if site.meta.get("with_credentials") else None,
+        Need.PAGES: None if not site.is_lone_file else "no URLs are known (add --from SNAPSHOT)",
+        Need.AS_CRAWLERS: None if site.meta.get("as_crawlers") else "pages were not requested as each crawler (--as-crawlers)",
+        Need.RENDERED: None if site.meta.get("rendered") else "pages were not rendered (--render)",
+        Need.SITEMAPS: None if site.traits.is_whole else f"a URL that is {site.traits.lacks} is unknown",
+        Need.BARE: "a login was sent (--header)" if site.meta.get("with_credentials") else None,
         Need.PARTNERS: None if site.intent.partners else "the intent file declares no partners ([links] partners)",
         Need.USER_PARTS: None if site.intent.user_written and list(site.intent.user_written) == site.meta.get("user_parts")
         else "the intent file declares no user-written parts ([links] user_written)" if not site.intent.user_written
         else "user-written parts were not declared when the pages were read",
         Need.INTENT: None if site.intent.where else "no intent file was given (--intent)",
         Need.READ_BARRED: None if not site.is_live or site.meta.get("read_barred") else
-        "barred pages were not read (--read-barred)",
+        "blocked pages were not read (--read-barred)",
     }  # fmt: skip
     return next((reason for need in one.needs if (reason := reasons[need])), None)
 

@@ -22,8 +22,7 @@ def hold(
     copy: Path, other: str, options: GatherOptions, wants: Intent, crawler: list[str] | None, json: bool, quiet: bool,
     cut: IndrelError | None,
 ) -> None:  # fmt: skip
-    """Answer, and exit: 1 where the copy is open, 3 where an audit could not be completed. `other` is a snapshot, or
-    what is audited now."""
+    """Compare, and exit: 1 if the copy is open, 3 if an audit is incomplete. `other` is a snapshot, or a site to audit now."""
     from indrel import pipeline
     from indrel.ask.against import against
 
@@ -31,7 +30,7 @@ def hold(
     if pipeline.source_kind(other) != "snapshot":
         gathered = pipeline.gather(other, options)
         path, cut = gathered.snapshot, cut or gathered.cut_short
-        say(f"facts kept in {path}", quiet)
+        say(f"snapshot saved: {path}", quiet)
     mine = pipeline.open_site(copy, crawler, wants)
     theirs = pipeline.open_site(path, [c.token for c in mine.crawlers], wants)
     try:
@@ -59,20 +58,20 @@ def _show(found: Against, origin: str) -> None:
     if found.open:
         rest = f" and {found.open_count - 3:,} more" if found.open_count > 3 else ""
         term.line(f"open  {', '.join(short(u, origin) for u in found.open[:3])}{rest}", indent=2, hang=6)
-        term.line("Have the server ask for credentials on the whole host: it keeps people out too.", "green", indent=2)
+        term.line("Let the server require a login for the whole host: that keeps people out too.", "green", indent=2)
     if found.unread:
         term.line(
-            f"{plural(found.unread, 'page')} of both could not be compared: the copy's were not read (--read-barred reads them)",
+            f"{plural(found.unread, 'page')} of both could not be compared, because the copy's were not read (--read-barred reads them).",
             "yellow",
             indent=2,
         )
     if found.differences:
         term.console.print()
-        term.line("Where directives differ: live, then the copy", "bold")
+        term.line("Where directives differ (live -> copy)", "bold")
     for one in found.differences[:FEW]:
         term.line(f"{one.count:,} × {one.what}: {one.live}  ->  {one.copy}", indent=2, hang=4)
         more = f" and {one.count - 3:,} more" if one.count > 3 else ""
-        term.line(f"at  {', '.join(short(u, origin) for u in one.urls[:3])}{more}", "dim", indent=4, hang=4)
+        term.line(f"on  {', '.join(short(u, origin) for u in one.urls[:3])}{more}", "dim", indent=4, hang=4)
     if len(found.differences) > FEW:
         term.line(f"and {len(found.differences) - FEW:,} more (--json shows all)", "dim", indent=2)
     if found.only_live or found.only_copy:

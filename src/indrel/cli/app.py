@@ -15,27 +15,28 @@ from typer.core import TyperGroup
 
 from indrel.base.errors import IndrelError, Interrupted
 from indrel.base.version import __version__
+from indrel.cli.help import Command
 
 COMMANDS = {
-    "audit": ("audit:audit", "Read a site or folder: what is wrong, and which line does it."),
-    "demo": ("demo:demo", "The same on the built-in demonstration site."),
-    "list": ("list_:list_addresses", "Addresses with kind, section, want and state per crawler."),
-    "explain": ("explain:explain_address", "One address: what led to its state, and what would change it."),
-    "report": ("report:report", "Write reports again from a snapshot."),
-    "compare": ("compare:compare", "What changed between two audits, and what got worse."),
-    "recheck": ("recheck:recheck", "Ask again just for what was found, and say what is mended."),
-    "history": ("history:show_history", "All audits of a site: what came, what went, and when."),
+    "audit": ("audit:audit", "Find what is wrong in a site, and the lines that cause it."),
+    "demo": ("demo:demo", "Audit the built-in demonstration site."),
+    "list": ("list_:list_addresses", "List URLs with kind, want, state per crawler and status."),
+    "explain": ("explain:explain_address", "Explain one URL: its state, why, and what would change it."),
+    "report": ("report:report", "Write reports from a snapshot."),
+    "compare": ("compare:compare", "Compare two audits: what changed, and what got worse."),
+    "recheck": ("recheck:recheck", "Fetch pages with findings again and show what is fixed."),
+    "history": ("history:show_history", "Show all audits of a site: what appeared, what is gone."),
     "forget": ("history:forget", "Remove old snapshots."),
-    "reconcile": ("reconcile:reconcile", "Set an engine's export or a server's log against an audit."),
-    "ledger": ("ledger:ledger", "What was asked of an engine: re-crawls, removals that lapse."),
-    "robots": ("robots:robots", "robots.txt on its own: check, match, impact, matrix."),
-    "sitemap": ("sitemap:sitemap", "Sitemaps on their own: check."),
-    "intent": ("intent:intent", "What you want of your addresses: draft, show, check."),
-    "draft": ("draft:draft", "Files that hold what you want: robots, sitemap, headers, tickets."),
-    "checks": ("checks:show_checks", "What a check means, why it matters, how to mend it."),
-    "crawlers": ("crawlers:show_crawlers", "The crawlers known, with purpose and family."),
+    "reconcile": ("reconcile:reconcile", "Compare an engine's export or a server log with an audit."),
+    "ledger": ("ledger:ledger", "Track recrawl requests and removals that expire."),
+    "robots": ("robots:robots", "Check, match and compare robots.txt files."),
+    "sitemap": ("sitemap:sitemap", "Check sitemap files."),
+    "intent": ("intent:intent", "Draft, show and check what you want of your URLs."),
+    "draft": ("draft:draft", "Generate robots.txt, sitemaps, header rules and tickets."),
+    "checks": ("checks:show_checks", "Show what a check means, why it matters, how to fix it."),
+    "crawlers": ("crawlers:show_crawlers", "List the known crawlers with purpose and family."),
 }
-"""Each command with the place of its function or group, and a line of help. Only the one that is run is loaded."""
+"""Each command with the place of its function or group, and a line of help. Only the one that runs is loaded."""
 
 
 class _Commands(Mapping[str, Any]):
@@ -49,7 +50,7 @@ class _Commands(Mapping[str, Any]):
             group.name = name
             return group
         alone = typer.Typer(rich_markup_mode=None, add_completion=False, pretty_exceptions_enable=False)
-        alone.command(name)(found)
+        alone.command(name, cls=Command)(found)
         return typer.main.get_command(alone)
 
     def __iter__(self) -> Iterator[str]:
@@ -72,12 +73,12 @@ class _Root(TyperGroup):
 app = typer.Typer(
     name="indrel",
     cls=_Root,
-    help="Audit what search crawlers may fetch and list on a site, and name the line that decides it.",
+    help="Audit what search engines can crawl and index on a site, and name the line that decides it.",
     invoke_without_command=True,
     rich_markup_mode=None,
     pretty_exceptions_enable=False,
     add_completion=True,
-    context_settings={"help_option_names": ["-h", "--help"]},
+    context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
 )
 
 
@@ -87,12 +88,12 @@ def _version(wanted: bool) -> None:
         raise typer.Exit
 
 
-BEGIN = """Indrel audits what search crawlers may fetch and list on a site, and names the line that decides it.
+BEGIN = """Indrel audits what search engines can crawl and index on a site, and names the line that decides it.
 
 Begin with one of these:
-  indrel demo                                a made-up site, broken on purpose
-  indrel audit www.sarnfell.example          your site, or a folder of built pages: what is wrong, and which line does it
-  indrel explain /some/page/                 one address of it, step by step
+  indrel demo                                a fictional site, broken on purpose
+  indrel audit www.sarnfell.example          your site, or a folder of built pages: what is wrong, and which line causes it
+  indrel explain /some/page/                 one page of it, step by step
 
 All commands: indrel --help"""
 
@@ -101,7 +102,7 @@ All commands: indrel --help"""
 def _root(
     context: typer.Context,
     version: Annotated[
-        bool, typer.Option("--version", callback=_version, is_eager=True, help="Say the version and exit.")
+        bool, typer.Option("--version", callback=_version, is_eager=True, help="Show the version and exit.")
     ] = False,
 ) -> None:
     if context.invoked_subcommand is None:
@@ -116,13 +117,13 @@ def main() -> None:
 
     from indrel.cli.streams import Streams
 
-    # Read as NumPy is imported: threads for what is never asked of it, a tenth of a second of CPU.
+    # Read when NumPy is imported: threads that are never used cost 0.1 s of CPU.
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
-    # Little that a run makes goes in circles: a twentieth of its CPU went into looking for them.
+    # Few objects form cycles: looking for them took 5 % of the CPU.
     gc.set_threshold(20_000, 20, 50)
     signal.signal(
         signal.SIGTERM, signal.default_int_handler
-    )  # what ends a run from outside leaves nothing behind either
+    )  # a run that is ended from outside leaves nothing behind either
     streams = Streams()
     if "--verbose" in sys.argv or "-v" in sys.argv:
         import logging
@@ -138,7 +139,7 @@ def main() -> None:
 
 
 def entry() -> NoReturn:
-    """The installed program: `main`, and out. To take the modules down one by one takes a tenth of what a small command does."""
+    """The installed program: `main`, then exit. Skip interpreter teardown: it costs 10 % of a short command."""
     import atexit
     import os
 
@@ -190,7 +191,7 @@ def _run() -> int:
         app(args=_whole(sys.argv[1:]))
     except SystemExit as end:
         if end.code == Interrupted.exit_code:  # so an interrupt comes through the options' parser
-            print("indrel: interrupted: the result was not output, or not all of it", file=sys.stderr)
+            print("indrel: interrupted: the result is missing or incomplete", file=sys.stderr)
         return end.code if isinstance(end.code, int) else 0 if end.code is None else 2
     except IndrelError as error:
         print(f"indrel: {safe(str(error))}", file=sys.stderr)
@@ -198,8 +199,10 @@ def _run() -> int:
     except KeyboardInterrupt:
         from indrel.snapshot import opening
 
-        kept = f"; the snapshot is whole: indrel audit {shlex.quote(str(opening.opened[-1]))}" if opening.opened else ""
-        print(f"indrel: interrupted: the result was not output, or not all of it{kept}", file=sys.stderr)
+        kept = (
+            f"; the snapshot is complete: indrel audit {shlex.quote(str(opening.opened[-1]))}" if opening.opened else ""
+        )
+        print(f"indrel: interrupted: the result is missing or incomplete{kept}", file=sys.stderr)
         return Interrupted.exit_code
     except ReaderGone:
         return 0
@@ -221,7 +224,7 @@ def _run() -> int:
             print(f"indrel: {altered}", file=sys.stderr)
             return 2
         print(
-            f"indrel: unexpected fault: {safe(f'{type(error).__name__}: {error}'[:300])} (please report what --verbose prints)",
+            f"indrel: unexpected error: {safe(f'{type(error).__name__}: {error}'[:300])} (please report it with the output of --verbose)",
             file=sys.stderr,
         )
         return 3

@@ -24,10 +24,10 @@ if TYPE_CHECKING:
     from indrel.sources.options import GatherOptions
 
 SOON_JUDGED = 5_000
-"""Pages up to which an audit that was interrupted is judged anyway: anyone who interrupts does not want to wait."""
+"""Pages up to which an interrupted audit is still judged: beyond, that would take too long."""
 
 MOST_ADDED = 6
-"""Entries of the intent file that are new since the baseline, and named."""
+"""Entries of the intent file that are new since the baseline, and are listed."""
 
 
 @gathers()
@@ -52,7 +52,7 @@ def audit(
     quiet: opt.QuietOption = False,
     verbose: opt.VerboseOption = False,
 ) -> None:
-    """Read a site, a folder or an archive, decide what crawlers may fetch and list, and say what is wrong and which line does it."""
+    """Audit a site, a folder or an archive: what crawlers can fetch and index, what is wrong, and which line causes it."""
     from indrel import pipeline
     from indrel.reports import check_endings
 
@@ -68,7 +68,7 @@ def audit(
         pipeline.source_kind(against)  # refused before anything is read
     wanted: GatherOptions | None = None
     if given["render"] and kind == "snapshot":
-        say("--render: a snapshot is not looked at again, only sites, folders and archives are", quiet)
+        say("--render has no effect on a snapshot, only on sites, folders and archives", quiet)
     if against or kind != "snapshot":
         before = _before(baseline if kind == "site" else None, crawler, wants)
         wanted = gather_options(given, crawler, wants, progress=progress, before=before)
@@ -79,7 +79,7 @@ def audit(
     rolling = baseline is not None and snapshot is not None and snapshot.resolve() == baseline.resolve()
     if rolling and kind == "snapshot":
         raise UsageError(
-            "--save and --baseline name the same file, and SOURCE is a snapshot: nothing would be gathered"
+            "--save and --baseline name the same file, but SOURCE is a snapshot: nothing would be gathered"
         )
     if wanted and kind != "snapshot":
         into = Path(f"{snapshot}.part") if rolling else snapshot
@@ -90,7 +90,7 @@ def audit(
         path, cut = gathered.snapshot, gathered.cut_short
         pipeline.keep_intent(path, wants)
         if isinstance(cut, Interrupted) and gathered.pages > SOON_JUDGED:
-            say(f"indrel: {cut}; `indrel audit {path}` judges the {gathered.pages:,} pages that were read")
+            say(f"indrel: {cut}; to see the result of the {gathered.pages:,} pages that were read: indrel audit {path}")
             raise typer.Exit(cut.exit_code)
     if against and wanted:
         from indrel.cli.against import hold
@@ -100,7 +100,7 @@ def audit(
     if baseline:
         try:
             verdict = since(baseline, site, verdict, wants)
-        except AuditCutShort as error:  # what was audited is still shown, and the gate does not pass
+        except AuditCutShort as error:  # the audit is still shown, and the gate does not pass
             cut = cut or error
     finish(
         site, verdict, output=output, json=json, fail_on=fail_on, everything=everything or verbose, quiet=quiet, cut=cut,
@@ -109,8 +109,7 @@ def audit(
 
 
 def _before(baseline: Path | None, crawler: list[str] | None, wants: Intent) -> Callable[[], Iterable[str]]:
-    """What a site is asked for beside what it leads to: the baseline's wanted pages. A baseline that is none is refused here,
-    before anything is read."""
+    """More URLs to request from a site: the baseline's wanted pages. An unusable baseline is refused here, before anything is read."""
     from indrel import pipeline
 
     if baseline is None:
@@ -120,7 +119,7 @@ def _before(baseline: Path | None, crawler: list[str] | None, wants: Intent) -> 
 
 
 def since(baseline: Path, site: Site, verdict: Verdict, wants: Intent) -> Verdict:
-    """A verdict that knows what an earlier audit had: only other findings fail, and wanted addresses that were lost since."""
+    """A verdict that knows an earlier audit: only new findings fail, and wanted pages that are lost since then."""
     from dataclasses import replace
 
     from indrel import pipeline
@@ -141,7 +140,7 @@ def since(baseline: Path, site: Site, verdict: Verdict, wants: Intent) -> Verdic
 
 
 def added_since(old: Intent, new: Intent) -> list[str]:
-    """What the intent file accepts or wants that the baseline's did not: in a pull request it may come from a stranger."""
+    """Entries of the intent file that the baseline's did not have: in a pull request they may come from a stranger."""
     accepts = {(a.check, a.match.text if a.match else "") for a in old.accepted}
     wants = {w.text for w in old.wants}
     fresh = [
@@ -154,7 +153,7 @@ def added_since(old: Intent, new: Intent) -> list[str]:
         return []
     listed = "; ".join(f"line {line} {what}" for line, what in sorted(fresh)[:MOST_ADDED])
     more = f"; and {len(fresh) - MOST_ADDED} more" if len(fresh) > MOST_ADDED else ""
-    return [f"{new.where} has entries that the baseline's intent did not have: {listed}{more}"]
+    return [f"{new.where} has entries that are new since the baseline: {listed}{more}"]
 
 
 def finish(
@@ -210,7 +209,7 @@ def finish(
 
 
 def exit_code(verdict: Verdict, fail_on: str, cut: IndrelError | None) -> int:
-    """The worst that holds: interrupted, not completed or crashed, findings."""
+    """The worst that applies: interrupted, incomplete or crashed, findings."""
     from indrel.core.model import Severity
 
     if cut is not None:

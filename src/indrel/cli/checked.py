@@ -20,6 +20,6 @@ def code_of(findings: Iterable[Finding], crashed: Iterable[Skipped], fail_on: st
         least = Severity[fail_on.upper()].value
         code = int(any(f.severity.value >= least and not f.accepted for f in findings))
     for one in crashed:
-        say(f"indrel: the check {one.check} crashed ({one.because}): its findings are missing")
+        say(f"indrel: the check {one.check} crashed ({one.because}), so its findings are missing")
         code = 3
     return code

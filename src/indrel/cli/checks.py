@@ -6,9 +6,10 @@ from typing import Annotated
 
 import typer
 
+from indrel.base.tables import csv_bytes
 from indrel.cli import complete
 from indrel.cli import options as opt
-from indrel.cli.console import terminal, write_json
+from indrel.cli.console import out_console, terminal, write_json
 from indrel.cli.output_option import answers
 
 
@@ -16,13 +17,12 @@ from indrel.cli.output_option import answers
 def show_checks(
     id: Annotated[
         str | None,
-        typer.Argument(
-            metavar="ID", help="A check; all if left out.", show_default=False, autocompletion=complete.checks
-        ),
+        typer.Argument(metavar="ID", help="A check.", show_default="all", autocompletion=complete.checks),
     ] = None,
     json: opt.JsonOption = False,
+    csv: bool = False,
 ) -> None:
-    """Show the catalogue of checks, or one check whole: why it matters, how to fix it, what it rests on."""
+    """Show the catalogue of checks, or one check in full: why it matters, how to fix it, and its source."""
     from indrel.checks import checks
     from indrel.reports.columns import table
     from indrel.reports.terminal import STYLES
@@ -39,6 +39,11 @@ def show_checks(
             }  # fmt: skip
             write_json(document)
         return
+    if csv:
+        heads = ["check", "class", "severity", "summary", "why", "fix", "source"]
+        rows = [[c.id, c.cls.value, c.severity.word, c.summary, c.why, c.mend, c.rests_on] for c in chosen]
+        out_console().file.write(csv_bytes(heads, rows).decode())
+        return
     term = terminal()
     if id is None:
         rows = [[c.id, c.cls.value, c.severity.word, c.summary] for c in chosen]
@@ -47,9 +52,9 @@ def show_checks(
     one = chosen[0]
     term.pieces((one.id, "bold"), (f"   {one.cls.value}, {one.severity.word}", STYLES[one.severity]))
     term.line(one.summary)
-    for head, text in (("Why", one.why), ("Mend", one.mend), ("Rests on", one.rests_on), ("Evidence", one.evidence)):
+    for head, text in (("Why", one.why), ("Fix", one.mend), ("Source", one.rests_on), ("Evidence", one.evidence)):
         term.line(f"{head:<10}{text}", hang=10)
     if one.needs:
         term.line(f"{'Needs':<10}{', '.join(one.needs)}", hang=10)
     if one.rests_on_want:
-        term.line("One step milder where the want is only implied.")
+        term.line("One severity lower if the want is only inferred.")

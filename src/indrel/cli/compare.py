@@ -26,14 +26,14 @@ def compare(
     new: Annotated[Path, typer.Argument(metavar="NEW", help="The later snapshot.")],
     map_hosts: Annotated[
         list[str] | None,
-        typer.Option("--map", metavar="HOST=HOST", help="A host of OLD stands for one of NEW; may be repeated."),
+        typer.Option("--map", metavar="HOST=HOST", help="Compare this host of OLD with that host of NEW. Repeatable."),
     ] = None,
     intent: opt.IntentOption = None,
     crawler: opt.CrawlerOption = None,
     json: opt.JsonOption = False,
     quiet: opt.QuietOption = False,
 ) -> None:
-    """Say what changed between two audits, what one edit explains it, and whether anything wanted got worse."""
+    """Compare two audits: what changed, which edit explains it, and whether anything wanted got worse."""
     from indrel import pipeline
     from indrel.ask.compare import compare as held
     from indrel.checks.headline import spoken_of
@@ -63,7 +63,7 @@ def _hosts(values: list[str] | None) -> HostMap:
     for value in values or ():
         one, equals, other = value.partition("=")
         if not (one.strip() and equals and other.strip()) or "/" in value:
-            raise UsageError(f"--map {value}: write HOST=HOST, as staging.sarnfell.example=www.sarnfell.example")
+            raise UsageError(f"--map {value}: write HOST=HOST, such as staging.sarnfell.example=www.sarnfell.example")
         found[host_name(one)] = host_name(other)
     return HostMap(found)
 
@@ -77,16 +77,15 @@ def _show(found: Comparison, origin: str, subject: str) -> None:
     changed, both = len(altered), found.common + len(altered.intersection(found.addresses_gone))
     lost = len({c.url for c in found.states if c.before == "open" and c.want == "any"})
     if found.worse:
-        verdict = f"{plural(found.worse, 'wanted address', 'wanted addresses')} got worse"
+        verdict = f"{plural(found.worse, 'wanted page')} got worse"
     elif lost:
-        verdict = f"{plural(lost, 'address is', 'addresses are')} no longer open, none of them known to be wanted"
+        verdict = f"{plural(lost, 'URL is', 'URLs are')} no longer open, none of them known to be wanted"
     else:
         verdict = "nothing wanted got worse"
     term.line(
-        f"{subject}: {verdict}; {plural(changed, 'address', 'addresses')} of {both:,} changed state, "
-        f"{len(found.addresses_new):,} new, {len(found.addresses_gone):,} gone; findings: {len(found.findings_new):,} new, "
-        f"{len(found.findings_gone):,} gone, {found.findings_still:,} still there"
-        + (f"; {plural(len(found.unknown), 'address', 'addresses')} unknown." if found.unknown else "."),
+        f"{subject}: {verdict}. URLs: {changed:,} of {both:,} changed state, {len(found.addresses_new):,} new, "
+        f"{len(found.addresses_gone):,} gone{f', {len(found.unknown):,} unknown' if found.unknown else ''}. Findings: "
+        f"{len(found.findings_new):,} new, {len(found.findings_gone):,} gone, {found.findings_still:,} unchanged.",
         "bold",
     )
     reasons: dict[str, list[str]] = {}
@@ -97,7 +96,7 @@ def _show(found: Comparison, origin: str, subject: str) -> None:
         term.line(f"unknown  {', '.join(urls[:3])}{more}: {because}", "yellow", indent=2, hang=9)
     if found.edits:
         term.console.print()
-        term.line("What changed, by what explains it", "bold")
+        term.line("What changed, and which edit explains it", "bold")
     for edit in found.edits[:FEW]:
         style = "bold red" if edit.is_worse else STATE_STYLES.get(edit.after, "")  # type: ignore[call-overload]
         wanted = f", {edit.wanted:,} of them wanted" if edit.wanted and edit.before == "open" else ""
@@ -113,7 +112,7 @@ def _show(found: Comparison, origin: str, subject: str) -> None:
         if edit.evidence and (edit.after != "open" or not edit.was or edit.evidence.kind == "robots"):
             term.evidence(edit.evidence, origin)
         shown = [short(u, origin) for u in edit.urls[:3]]
-        term.line(f"at    {', '.join(shown)}{' ...' if len(edit.urls) > 3 else ''}", indent=7, hang=6)
+        term.line(f"on    {', '.join(shown)}{' ...' if len(edit.urls) > 3 else ''}", indent=7, hang=6)
     if len(found.edits) > FEW:
         term.line(f"and {len(found.edits) - FEW:,} more (--json shows all)", "dim", indent=2)
     _files(term, found, origin)
@@ -132,10 +131,10 @@ def _files(term: Terminal, found: Comparison, origin: str) -> None:
         sign, style = ("+", "green") if rule["change"] == "new" else ("-", "red")
         term.line(f"{sign} {rule['line']:>4}  {rule['text']}  (group {rule['group']})", style, indent=2, hang=8)
     for title, sides in (
-        ("Sitemaps", (("in", found.sitemap_new), ("out", found.sitemap_gone))),
+        ("Sitemaps", (("added", found.sitemap_new), ("removed", found.sitemap_gone))),
         (
-            "Addresses that only one of the audits knows",
-            (("only now", found.addresses_new), ("only then", found.addresses_gone)),
+            "URLs that only one of the audits knows",
+            (("only new", found.addresses_new), ("only old", found.addresses_gone)),
         ),
     ):
         if any(urls for _, urls in sides):

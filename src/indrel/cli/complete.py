@@ -9,7 +9,7 @@ FOLDER = Path("indrel-runs")
 
 
 def _beginning(words: Callable[[], Iterable[str]]) -> Callable[[str], list[str]]:
-    """A completion from all words there are; whatever goes wrong, a shell is reported nothing."""
+    """A completion from all words there are; whatever goes wrong, the shell gets nothing."""
 
     def complete(incomplete: str) -> list[str]:
         try:

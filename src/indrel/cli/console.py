@@ -1,4 +1,4 @@
-"""Consoles and progress: results on standard output, talk on standard error."""
+"""Consoles and progress: results on standard output, hints on standard error."""
 
 from __future__ import annotations
 
@@ -84,7 +84,7 @@ def terminal() -> Terminal:
 
 
 def say(text: str, quiet: bool = False) -> None:
-    """A line of talk on standard error; a terminal gets it wrapped between words."""
+    """A hint on standard error; in a terminal it wraps between words."""
     from indrel.base.plain import safe
 
     if quiet:
@@ -135,7 +135,7 @@ class ProgressLine:
         began, before = self._seen[0]
         rate = (read - before) / max(now - began, 0.001)
         soon = f", at least {duration(waiting / rate)} more" if rate > 0 and waiting and now - began > SURE else ""
-        self._draw(f"reading {what}: {read:,} pages, {rate:,.0f} a second, {waiting:,} more found{soon}")
+        self._draw(f"reading {what}: {read:,} pages, {rate:,.0f} per second, {waiting:,} more found{soon}")
 
     def _draw(self, text: str) -> None:
         sys.stderr.write("\r\x1b[2K" + text[: max(20, (_columns() or 80) - 1)])

@@ -20,8 +20,10 @@ TRIES = ("indrel list --lost", "indrel reconcile indrel-demo/engine-export.csv")
 
 @gathers("render", "render_limit", "render_memory", "render_pictures", "browser", "sandbox")
 def demo(
-    serve: Annotated[bool, typer.Option("--serve", help="Leave the site running to try commands on.")] = False,
-    port: Annotated[int, typer.Option("--port", min=0, max=65_535, help="Port to serve on; 0: any free one.")] = 0,
+    serve: Annotated[bool, typer.Option("--serve", help="Keep the site running, to try commands on it.")] = False,
+    port: Annotated[
+        int, typer.Option("--port", min=0, max=65_535, help="The port to serve on; 0 means any free one.")
+    ] = 0,
     intent: opt.IntentOption = None,
     crawler: opt.CrawlerOption = None,
     snapshot: opt.SnapshotOption = None,
@@ -33,10 +35,10 @@ def demo(
     quiet: opt.QuietOption = False,
     verbose: opt.VerboseOption = False,
 ) -> None:
-    """Audit the built-in demonstration site, served on this machine, and write its reports to a folder."""
+    """Audit the built-in demonstration site, served on this machine, and write all reports to indrel-demo/."""
     from indrel import pipeline
     from indrel.demo.endpoint import KEY, Endpoint
-    from indrel.demo.outside import export, log
+    from indrel.demo.samples import write_samples
     from indrel.demo.server import DemoServer
     from indrel.demo.site import START, intent_text
     from indrel.gather.parsing import ParserPool
@@ -48,8 +50,7 @@ def demo(
         intent = INTENT
         FOLDER.mkdir(exist_ok=True)
         intent.write_text(intent_text(), "utf-8")
-        (FOLDER / "engine-export.csv").write_text(export(), "utf-8")
-        (FOLDER / "access.log").write_text("".join(log()), "utf-8")
+        write_samples(FOLDER)
     wants = pipeline.load_intent(intent)
     pool = None if serve else ParserPool()  # before the server's threads begin
     with DemoServer(port) as server:
@@ -58,13 +59,13 @@ def demo(
                 _serve(server.connect, START, intent)
                 print(
                     f"  indrel ledger request {START}huts/over-sarn/ && indrel ledger send --to {endpoint.address} --key {KEY}",
-                    flush=True,  # anyone who reads it from a pipe or file waits for it as well
+                    flush=True,  # so that a pipe gets it at once
                 )
-                with contextlib.suppress(KeyboardInterrupt):  # so it should be ended
+                with contextlib.suppress(KeyboardInterrupt):  # the usual way to end it
                     server.wait()
             return
         say(
-            "This is the demonstration: a made-up trust that runs mountain huts, its site broken on purpose.",
+            "This is the demonstration: the site of a fictional trust that runs mountain huts, broken on purpose.",
             quiet,
         )
         progress = ProgressLine(quiet)
@@ -90,7 +91,7 @@ def demo(
 
 
 def _serve(connect: list[str], start: str, intent: Path) -> None:
-    say(f"Serving {start} and its other hosts on 127.0.0.1 until Ctrl-C. Paste into another terminal:")
+    say(f"Serving {start} and its other hosts on 127.0.0.1 until Ctrl-C. Try these in another terminal:")
     options = " ".join(f"--connect {one}" for one in connect)
     print(f"  indrel audit {start} --rate 0 --intent {intent} {options}")
     print("  indrel list --state barred")

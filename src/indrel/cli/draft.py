@@ -1,4 +1,4 @@
-"""`indrel draft`: proposed files, proven on every known address before they are written."""
+"""`indrel draft`: proposed files, tried on every known URL before they are written."""
 
 from __future__ import annotations
 
@@ -10,44 +10,46 @@ import typer
 from indrel.base.errors import UsageError
 from indrel.cli import options as opt
 from indrel.cli.console import out_console, say, terminal
+from indrel.cli.help import Command
 from indrel.cli.snapshots import opened
 
 if TYPE_CHECKING:
     from indrel.decide.site import Site
 
 draft = typer.Typer(
-    help="Propose files that hold what you want: robots, sitemap, headers, tickets.",
+    help="Generate robots.txt, sitemaps, header rules and tickets.",
     no_args_is_help=True,
     rich_markup_mode=None,
 )
 
 FolderOption = Annotated[Path, typer.Option("-o", "--output", metavar="DIR", help="The folder to write to.")]
 FileOption = Annotated[
-    Path | None, typer.Option("-o", "--output", metavar="FILE", help="Write the file; without, it is only shown.")
+    Path | None, typer.Option("-o", "--output", metavar="FILE", help="Write the file instead of printing it.")
 ]
 
 
-@draft.command("sitemap")
+@draft.command("sitemap", cls=Command)
 def sitemap(
     output: Annotated[
         Path,
-        typer.Option("-o", "--output", metavar="DIR", help="The folder to write to, or the file, if one holds it all."),
+        typer.Option("-o", "--output", metavar="DIR", help="The folder to write to, or one file."),
     ],
     snapshot: opt.SnapshotArgument = None,
     from_snapshot: opt.FromOption = None,
     robots: Annotated[
         Path | None,
-        typer.Option("--robots", metavar="FILE", help="As if this robots.txt were in place (a draft, say)."),
+        typer.Option("--robots", metavar="FILE", help="Assume that this robots.txt is in place."),
     ] = None,
-    gzip: Annotated[bool, typer.Option("--gzip", help="Pack the files.")] = False,
-    split: Annotated[
-        bool, typer.Option("--split", help="One file a section, with an index, however few entries.")
-    ] = False,
+    gzip: Annotated[bool, typer.Option("--gzip", help="Compress the files.")] = False,
+    split: Annotated[bool, typer.Option("--split", help="Write one file per section, and an index.")] = False,
     intent: opt.IntentOption = None,
     crawler: opt.CrawlerOption = None,
     quiet: opt.QuietOption = False,
 ) -> None:
-    """Write a sitemap of what is open, wanted and final; say what was left out and why."""
+    """Write a sitemap of the open, wanted pages.
+
+    It shows what was excluded, and why.
+    """
     from indrel.ask.drafts import sitemap as drafts
     from indrel.base.files import write_whole
     from indrel.checks.headline import spoken_of
@@ -63,12 +65,10 @@ def sitemap(
         if robots:
             after.close()
     if not found.files:
-        raise UsageError(
-            "no address is both open and wanted: say what you want in an intent file (indrel intent draft)"
-        )
+        raise UsageError("no page is both open and wanted: state what you want in an intent file (indrel intent draft)")
     if is_file and len(found.files) > 1:
         raise UsageError(
-            f"{output}: the draft takes {len(found.files)} files, so give a folder: -o {output.name.partition('.')[0]}/"
+            f"{output}: the draft needs {len(found.files)} files, so name a folder: -o {output.name.partition('.')[0]}/"
         )
     written = {output if is_file else output / name: octets for name, octets in found.files.items()}
     (output.parent if is_file else output).mkdir(parents=True, exist_ok=True)
@@ -76,13 +76,15 @@ def sitemap(
         write_whole(file, octets)
     term = terminal()
     files = f" in {plural(len(found.files), 'file')}" if len(found.files) > 1 else ""
-    dates = f"; {found.dated:,} with a date" if found.dated else "; none shows when it changed, so there are no dates"
+    dates = (
+        f"; {found.dated:,} with a date" if found.dated else "; no page shows when it changed, so there are no dates"
+    )
     place = next((file for file in written if file.name == "sitemap.xml"), output)
-    term.line(f"{spoken}: {plural(found.entries, 'address', 'addresses')} in {place}{files}{dates}.", "bold")
+    term.line(f"{spoken}: {plural(found.entries, 'URL')} in {place}{files}{dates}.", "bold")
     if found.implied:
-        term.line("Nothing states what is wanted, so every open page of a plain kind is in it.", "yellow")
+        term.line("No intent file states what you want, so every open page of an ordinary kind is included.", "yellow")
     if found.left_out:
-        term.line("Left out, though listed or wanted now:")
+        term.line("Excluded, although listed or wanted now:")
     for line in drafts.shown(found):
         term.line(line, indent=2, hang=2)
 
@@ -101,24 +103,27 @@ def _under(site: Site, robots: Path) -> Site:
     return Site(Snapshot(site.snapshot.path), site.crawlers, {site.base_origin: (body, str(robots))}, site.intent)
 
 
-@draft.command("robots")
+@draft.command("robots", cls=Command)
 def robots(
     snapshot: opt.SnapshotArgument = None,
     from_snapshot: opt.FromOption = None,
     output: FileOption = None,
     with_headers: Annotated[
-        bool, typer.Option("--with-headers", help="As if the headers of `indrel draft headers` were in place.")
+        bool, typer.Option("--with-headers", help="Assume that the headers of `indrel draft headers` are in place.")
     ] = False,
     intent: opt.IntentOption = None,
     crawler: opt.CrawlerOption = None,
     quiet: opt.QuietOption = False,
 ) -> None:
-    """Propose a robots.txt that blocks nothing wanted; show what changes, why, and what that does."""
+    """Propose a robots.txt that blocks no wanted page.
+
+    It shows each changed line, why, and what that does.
+    """
     from indrel.ask.drafts import robots as drafts
     from indrel.ask.robots.impact import impact
     from indrel.base.files import write_whole
     from indrel.checks.headline import spoken_of
-    from indrel.core.model import plural
+    from indrel.core.model import plural, verb
     from indrel.decide.site import Site
     from indrel.snapshot import Snapshot
 
@@ -136,12 +141,12 @@ def robots(
         write_whole(output, found.body)
         say(f"written: {output}", quiet)
     if not found.difference:
-        term.line(f"{spoken}: robots.txt stays as it is, it bars nothing that is wanted.", "bold")
+        term.line(f"{spoken}: robots.txt needs no change: it blocks no wanted page.", "bold")
     else:
         freed = sum(1 for c in effect.changes if c.before == "barred")
-        known = f"{effect.known:,} known addresses decided for {plural(len(site.crawlers), 'crawler')}"
+        known = f"tried on {effect.known:,} known URLs for {plural(len(site.crawlers), 'crawler')}"
         term.line(
-            f"{spoken}: {plural(freed, 'address', 'addresses')} can be fetched again, none is barred anew; {known}.",
+            f"{spoken}: {plural(freed, 'more URL')} can be fetched, and no more are blocked ({known}).",
             "bold",
         )
     for reason in found.reasons:
@@ -153,27 +158,32 @@ def robots(
         term.pieces((line, style))
     if found.need_noindex and not with_headers:
         term.console.print()
-        count = plural(len(found.need_noindex), "address", "addresses")
+        count = plural(len(found.need_noindex), "URL")
         term.line(
-            f"{count} to be hidden need noindex instead (indrel draft headers): robots.txt cannot hide a page. Once they "
-            "have it, draft again --with-headers.",
+            f"{count} that you want hidden {verb(len(found.need_noindex), 'needs', 'need')} noindex instead (indrel draft headers), "
+            "because robots.txt cannot hide a page. Once they have it, draft again with --with-headers.",
             "yellow",
         )
         term.line(", ".join(found.need_noindex[:3]) + (" ..." if len(found.need_noindex) > 3 else ""), indent=2)
 
 
-@draft.command("headers")
+@draft.command("headers", cls=Command)
 def headers(
     snapshot: opt.SnapshotArgument = None,
     from_snapshot: opt.FromOption = None,
     output: Annotated[
         Path | None,
-        typer.Option("-o", "--output", metavar="DIR", help="Write indrel-nginx.conf and indrel-apache.conf."),
+        typer.Option(
+            "-o", "--output", metavar="DIR", help="Write indrel-nginx.conf and indrel-apache.conf to this folder."
+        ),
     ] = None,
     intent: opt.IntentOption = None,
     quiet: opt.QuietOption = False,
 ) -> None:
-    """Propose server configuration that sends X-Robots-Tag to what should be hidden, by patterns."""
+    """Propose header rules that hide unwanted pages.
+
+    Lines for nginx and Apache httpd that send `X-Robots-Tag` by pattern.
+    """
     from indrel.ask.drafts import headers as drafts
     from indrel.base.files import write_whole
     from indrel.checks.headline import spoken_of
@@ -186,9 +196,9 @@ def headers(
     if not found.nginx:
         wish = 'as match = "/tag/*", want = "hide"'
         raise UsageError(
-            f"{where}: no entry with a pattern of addresses wants them hidden: add one, such {wish}"
+            f"{where}: no entry with a pattern wants URLs hidden; add one, such {wish}"
             if where
-            else f"there is no intent file that says what is to be hidden: write one (indrel intent draft), with entries such {wish}"
+            else f"no intent file states which pages you want hidden; write one (indrel intent draft), with entries such {wish}"
         )
     term = terminal()
     if output:
@@ -198,19 +208,19 @@ def headers(
             say(f"written: {output / name}", quiet)
     else:
         out_console().file.write(
-            f"# {spoken}: what is to be hidden\n# ---- nginx\n{found.nginx}\n# ---- Apache httpd\n{found.apache}"
+            f"# {spoken}: pages that you want hidden\n# ---- nginx\n{found.nginx}\n# ---- Apache httpd\n{found.apache}"
         )
     for pattern, text, count in found.patterns:
         term.line(
-            f"{text}: {pattern} ({plural(count, 'known address needs', 'known addresses need')} it now)",
+            f"{text}: {pattern} ({plural(count, 'known URL needs', 'known URLs need')} it now)",
             indent=2,
             hang=2,
         )
     for entry in found.without:
-        say(f"left out: {where}:{entry.line} {entry.text}: addresses alone do not tell what it holds for", quiet)
+        say(f"skipped: {where}:{entry.line} {entry.text}: a URL alone does not show whether it applies", quiet)
 
 
-@draft.command("tickets")
+@draft.command("tickets", cls=Command)
 def tickets(
     output: FolderOption,
     snapshot: opt.SnapshotArgument = None,
@@ -219,7 +229,10 @@ def tickets(
     crawler: opt.CrawlerOption = None,
     quiet: opt.QuietOption = False,
 ) -> None:
-    """Write one Markdown file a cause, for anyone who is to fix it: what is wrong, where, what instead, how to check."""
+    """Write one Markdown ticket per cause.
+
+    For the person who fixes it: what is wrong, where, what instead, and how to check.
+    """
     from indrel.base.files import write_whole
     from indrel.checks import verdict_of
     from indrel.checks.headline import spoken_of
@@ -232,4 +245,4 @@ def tickets(
     output.mkdir(parents=True, exist_ok=True)
     for name, octets in found.items():
         write_whole(output / name, octets)
-    terminal().line(f"{spoken}: {plural(len(found), 'ticket')} in {output}, the gravest first by number.", "bold")
+    terminal().line(f"{spoken}: {plural(len(found), 'ticket')} in {output}, numbered by severity.", "bold")

@@ -1,4 +1,4 @@
-"""`indrel explain`: one address, step by step."""
+"""`indrel explain`: one URL, step by step."""
 
 from __future__ import annotations
 
@@ -15,33 +15,35 @@ from indrel.cli.snapshots import opened
 
 if TYPE_CHECKING:
     from indrel.ask.explain import Explanation
+    from indrel.core.model import Finding
     from indrel.reports.terminal import Terminal
 
 
-SEEN = {"empty": "next to nothing", "error": "an error"}
-"""What a page that comes out wrong is to a rendering crawler, in words."""
+SEEN = {"empty": "an empty page", "error": "an error"}
+"""What a rendering crawler sees of a page that fails, in words."""
 
 
 @answers
 def explain_address(
-    url: Annotated[str, typer.Argument(metavar="URL", help="An address, or a path on the snapshot's site.")],
+    url: Annotated[str, typer.Argument(metavar="URL", help="A URL, or a path on the snapshot's site.")],
     beside: Annotated[str | None, typer.Argument(metavar="SNAPSHOT", hidden=True)] = None,
     snapshot: opt.FromOption = None,
     intent: opt.IntentOption = None,
     crawler: opt.CrawlerOption = None,
     picture: Annotated[
-        Path | None, typer.Option("--picture", metavar="FILE.webp", help="Write the picture that --render took of it.")
+        Path | None,
+        typer.Option("--picture", metavar="FILE.webp", help="Write the picture of the page that --render took."),
     ] = None,
     json: opt.JsonOption = False,
     quiet: opt.QuietOption = False,
 ) -> None:
-    """Explain one address: its state for each crawler, and each step that led to it."""
+    """Explain one URL: its state for each crawler, each step that led to it, and what would change it."""
     from indrel import pipeline
     from indrel.ask.explain import explain
     from indrel.checks import findings_of
     from indrel.checks.headline import spoken_of
 
-    if beside is not None:  # the snapshot before or behind the address, as other commands take it
+    if beside is not None:  # the snapshot before or after the URL, as in other commands
         url, named = (beside, url) if Path(url).is_file() else (url, beside)
         snapshot = snapshot or Path(named)
     with opened(snapshot, crawler, quiet, intent, url) as site:
@@ -56,29 +58,29 @@ def explain_address(
 
 
 def _write_picture(file: Path, found: Explanation) -> None:
-    """Raises UsageError where no picture of it was kept."""
+    """Raises UsageError if no picture of it was kept."""
     from indrel.base.errors import UsageError
     from indrel.base.files import write_whole
 
     taken = next((v.picture for v in found.views if v.picture), None)
     if taken is None:
         seen = (
-            "no picture of it was kept: say --render-pictures"
+            "no picture of it was kept: use --render-pictures"
             if found.views
-            else "it was not looked at: say --render=all"
+            else "it was not rendered: use --render=all"
         )
         raise UsageError(f"{found.url}: {seen} when auditing")
     write_whole(file, taken)
 
 
 def _rendered(term: Terminal, found: Explanation, origin: str) -> None:
-    """Served and rendered side by side, and what the page asked for in vain."""
+    """Served and rendered side by side, and the requests of the page that failed."""
     from indrel.ask.rendered_view import compared, words_for
     from indrel.reports.terminal import short
 
     for view in found.views:
         names = "" if len(found.views) == 1 else f" for {', '.join(view.crawlers)}"
-        outcome = {"ok": "comes out well", "empty": "comes out empty", "error": "comes out as an error"}.get(
+        outcome = {"ok": "the page works", "empty": "the page is empty", "error": "the page shows an error"}.get(
             view.outcome, f"could not be rendered ({view.why})"
         )
         term.console.print()
@@ -92,7 +94,7 @@ def _rendered(term: Terminal, found: Explanation, origin: str) -> None:
             if not same:
                 term.line(f"{'':<11}{rendered}  (rendered)", indent=2, hang=13)
         if view.after_visit == "ok":
-            term.line(f"{'visit':<11}comes out well after a visit to the start page", indent=2, hang=13)
+            term.line(f"{'visit':<11}the page works after a visit to the home page", indent=2, hang=13)
         for name, urls in (
             ("links only served", view.only_served), ("links only rendered", view.only_rendered),
             ("links only after scrolling or a click", view.only_later),
@@ -108,7 +110,7 @@ def _show(term: Terminal, found: Explanation, origin: str, subject: str) -> None
 
     states = dict.fromkeys(found.states.values())
     if len(states) == 1:
-        said = next(iter(states)) + " for every crawler asked about"
+        said = next(iter(states)) + " for every audited crawler"
     else:
         said = ", ".join(f"{state} for {crawler}" for crawler, state in found.states.items())
     seen = {v.outcome for v in found.views} & set(SEEN)
@@ -127,17 +129,24 @@ def _show(term: Terminal, found: Explanation, origin: str, subject: str) -> None
             style = "green" if step.step == "change" else style
             outcome = step.outcome.replace(origin + "/", "/") if step.step == "change" else step.outcome
             term.line(f"{number}. {step.step:<12}{outcome}", style, indent=2, hang=15)
-            for evidence in step.evidence if step.step != "change" else ():  # it names the place itself
-                term.evidence(evidence, origin, indent=17, whole=True)
+            for evidence in step.evidence if step.step != "change" else ():  # its text names the place
+                word = "set by" if step.step in ("rule", "directives", "canonical", "state") else "see"
+                term.evidence(evidence, origin, indent=17, whole=True, word=word)
     _rendered(term, found, origin)
     _relations(term, found, origin)
     if found.findings:
         term.console.print()
     for finding in found.findings:
-        about = "" if finding.url == found.url else f" (of {short(finding.url, origin)})"
+        about = "" if finding.url == found.url else f"{short(finding.url, origin)}: "
         term.line(
-            f"{finding.severity.word}: {finding.check}{about}: {finding.message}", STYLES[finding.severity], hang=2
+            f"{finding.severity.word}: {about}{finding.message}  {finding.check}{_follows(finding)}",
+            STYLES[finding.severity],
+            hang=2,
         )
+
+
+def _follows(finding: Finding) -> str:
+    return f", follows from {finding.follows[:5]}" if finding.follows else ""
 
 
 def _alike(found: Explanation) -> list[tuple[list[str], list]]:  # type: ignore[type-arg]
@@ -159,31 +168,31 @@ def _relations(term: Terminal, found: Explanation, origin: str) -> None:
     term.console.print()
     followed, unfollowed = found.link_count
     links = (
-        f"linked: {followed:,} followed, {unfollowed:,} unfollowed"
+        f"linked: {followed:,} followed, {unfollowed:,} nofollow"
         if followed + unfollowed
-        else "linked: by no page read"
+        else "linked: no page that was read links to it"
     )
     if found.known:
         depth = (
             "not reached by followed links"
             if found.clicks is None
-            else f"{plural(found.clicks, 'click')} from the start page"
+            else f"{plural(found.clicks, 'click')} from the home page"
         )
         links += f"; {depth}"
         links += (
-            f"; a template's link, on {found.template:.0%} of the pages read"
+            f"; a template link, on {found.template:.0%} of the pages read"
             if found.template > A_SHARE and followed + unfollowed > MANY
             else ""
         )
     term.line(links)
     for evidence in found.linked_from[:5]:
-        term.evidence(evidence, origin, indent=2, whole=True)
-    term.line("listed: in no sitemap" if not found.listed_in else "listed:")
+        term.evidence(evidence, origin, indent=2, whole=True, word="see")
+    term.line("sitemap: not in any sitemap" if not found.listed_in else "sitemap:")
     for evidence in found.listed_in[:5]:
-        term.evidence(evidence, origin, indent=2, whole=True)
+        term.evidence(evidence, origin, indent=2, whole=True, word="see")
     if found.folds_into:
-        term.line(f"folds into: {short(found.folds_into, origin)}")
+        term.line(f"leads to: {short(found.folds_into, origin)}")
     if found.folded_here:
         rest = found.folded_count - len(found.folded_here[:5])
         more = f" and {rest:,} more" if rest > 0 else ""
-        term.line(f"stands for: {', '.join(short(u, origin) for u in found.folded_here[:5])}{more}", hang=12)
+        term.line(f"represents: {', '.join(short(u, origin) for u in found.folded_here[:5])}{more}", hang=12)

@@ -21,11 +21,12 @@ if TYPE_CHECKING:
     from indrel.core.intent import Intent
 
 FolderOption = Annotated[
-    Path | None, typer.Option("--in", metavar="FOLDER", help="Where the snapshots are; indrel-runs/ if left out.")
+    Path | None,
+    typer.Option("--in", metavar="FOLDER", help="The folder of the snapshots.", show_default="indrel-runs/"),
 ]
 HostArgument = Annotated[
     str | None,
-    typer.Argument(metavar="[HOST]", help="Whose; the newest snapshot's site if left out.", show_default=False),
+    typer.Argument(metavar="[HOST]", help="The site.", show_default="that of the newest snapshot"),
 ]
 MOST = 12
 
@@ -77,13 +78,11 @@ def show_history(
     json: opt.JsonOption = False,
     output: Annotated[
         list[Path] | None,
-        typer.Option(
-            "-o", "--output", metavar="FILE", help="Draw it (.png .svg) or write it (.json); may be repeated."
-        ),
+        typer.Option("-o", "--output", metavar="FILE", help="Draw it (.png .svg) or write it (.json). Repeatable."),
     ] = None,
     quiet: opt.QuietOption = False,
 ) -> None:
-    """Show all audits of a site over time: states, what became of each cause, when it came and when it went."""
+    """Show all audits of a site: states over time, and when each cause appeared and disappeared."""
     from indrel import pipeline
     from indrel.ask.history import history
 
@@ -105,7 +104,7 @@ def show_history(
     else:
         _show(found)
     for path, why in unreadable:
-        say(f"left out: {path}: {why}", quiet)
+        say(f"skipped: {path}: {why}", quiet)
 
 
 def _write(file: Path, found: History) -> None:
@@ -133,8 +132,8 @@ def _show(found: History) -> None:
     gone = len(found.causes) - len(standing)
     since = f" since {moment(first.started)}" if len(found.runs) > 1 else ""
     term.line(
-        f"{last.headline.subject}: {plural(len(found.runs), 'audit')}{since}; {plural(len(standing), 'cause stands', 'causes stand')}, "
-        f"{gone:,} gone; {last.headline.said}.",
+        f"{last.headline.subject}: {plural(len(found.runs), 'audit')}{since}; {plural(len(standing), 'cause')} now, "
+        f"{gone:,} gone. {last.headline.said}.",
         "bold",
     )
     term.console.print()
@@ -142,16 +141,16 @@ def _show(found: History) -> None:
     for run in found.runs:
         states = next(reversed(run.states.values()), {})
         rows.append([
-            moment(run.started) + ("" if run.complete else " (not complete)"), f"{run.headline.lost:,} of {run.headline.wanted:,}",
+            moment(run.started) + ("" if run.complete else " (incomplete)"), f"{run.headline.lost:,} of {run.headline.wanted:,}",
             f"{run.headline.exposed:,}", f"{run.findings['stop']:,}", f"{run.findings['fix']:,}", f"{states.get('open', 0):,}",
             f"{states.get('hidden', 0):,}", f"{states.get('barred', 0):,}",
         ])  # fmt: skip
-    table(term, ["audit", "lost", "unwanted open", "stop", "fix", "open", "hidden", "barred"], rows)
+    table(term, ["audit", "lost", "exposed", "stop", "fix", "open", "hidden", "barred"], rows)
     came = [c for c in standing if c.first == last.started and len(found.runs) > 1]
     went = [c for c in found.causes if c.gone is not None]
     old = [c for c in standing if c not in came]
     for title, causes, when in (
-        ("Came with the newest audit", came, "first"), ("Standing", old, "first"), ("Gone", went, "gone"),
+        ("New in the newest audit", came, "first"), ("Still there", old, "first"), ("Gone", went, "gone"),
     ):  # fmt: skip
         if causes:
             term.console.print()
@@ -175,19 +174,19 @@ def forget(
     keep: Annotated[int | None, typer.Option("--keep", min=1, metavar="N", help="Keep the newest N.")] = None,
     older_than: Annotated[
         str | None,
-        typer.Option("--older-than", metavar="D", help="Remove those older than so many days (30, 30d, 8w)."),
+        typer.Option("--older-than", metavar="D", help="Remove snapshots older than this (30, 30d, 8w)."),
     ] = None,
     folder: FolderOption = None,
-    yes: Annotated[bool, typer.Option("--yes", help="Do not ask.")] = False,
+    yes: Annotated[bool, typer.Option("--yes", help="Do not ask for confirmation.")] = False,
     quiet: opt.QuietOption = False,
 ) -> None:
-    """Remove old snapshots of a site, never the newest; says what that frees, and asks first."""
+    """Remove old snapshots of a site, never the newest. Shows what that frees, and asks for confirmation."""
     from indrel.ask.history import forgettable
     from indrel.core.model import plural
     from indrel.snapshot.selection import in_order
 
     if keep is None and older_than is None:
-        raise UsageError("say which: --keep N or --older-than D")
+        raise UsageError("state which ones: --keep N or --older-than D")
     name, paths = _snapshots(folder, host)
     known = in_order(paths)
     if odd := len(paths) - len(known):
@@ -196,9 +195,9 @@ def forget(
     freed = sum(size for _, size in found) / 1e6
     if not found:
         others = (
-            "" if known else "; only files that an audit named itself (HOST-20261123T080000Z.indrel) are ever removed"
+            "" if known else "; only files with a name that an audit gave (HOST-20261123T080000Z.indrel) are removed"
         )
-        print(f"{name}: nothing to forget, of {plural(len(known), 'snapshot')}{others}")
+        print(f"{name}: nothing to remove among {plural(len(known), 'snapshot')}{others}")
         return
     print(f"{name}: {plural(len(found), 'snapshot')} of {len(known):,} to remove, {freed:,.1f} MB")
     for path, size in found:
@@ -222,5 +221,5 @@ def _span(text: str | None) -> timedelta | None:
         return None
     found = re.fullmatch(r"([0-9]{1,5})\s*([dw]?)", text.strip().lower())
     if not found:
-        raise UsageError(f"--older-than {text}: write days or weeks, as 30d or 8w")
+        raise UsageError(f"--older-than {text}: write days or weeks, such as 30d or 8w")
     return timedelta(days=int(found[1]) * (7 if found[2] == "w" else 1))

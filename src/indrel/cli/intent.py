@@ -10,15 +10,16 @@ import typer
 from indrel.base.errors import UsageError
 from indrel.cli import options as opt
 from indrel.cli.console import out_console, say, terminal, write_json
+from indrel.cli.help import Command
 from indrel.cli.output_option import answers
 from indrel.cli.snapshots import newest, opened
 
 intent = typer.Typer(
-    help="What you want of your addresses: draft, show, check.", no_args_is_help=True, rich_markup_mode=None
+    help="Draft, show and check what you want of your URLs.", no_args_is_help=True, rich_markup_mode=None
 )
 
 
-@intent.command("draft")
+@intent.command("draft", cls=Command)
 def draft(
     snapshot: opt.SnapshotArgument = None,
     from_snapshot: opt.FromOption = None,
@@ -29,7 +30,10 @@ def draft(
     ] = None,
     quiet: opt.QuietOption = False,
 ) -> None:
-    """Propose a first intent file from what an audit saw: sections and kinds, their state, a want for each."""
+    """Propose a first intent file from an audit.
+
+    It has an entry per section and kind, with its state and a want.
+    """
     from indrel.ask import intent as tool
 
     with opened(from_snapshot or snapshot, crawler, quiet, file) as site:
@@ -41,16 +45,19 @@ def draft(
         out_console().file.write(text)
 
 
-@intent.command("show")
+@intent.command("show", cls=Command)
 @answers
 def show(
-    urls: Annotated[list[str], typer.Argument(metavar="URL...", help="Addresses, or paths on the snapshot's site.")],
+    urls: Annotated[list[str], typer.Argument(metavar="URL...", help="URLs, or paths on the snapshot's site.")],
     file: opt.IntentOption = None,
     snapshot: opt.FromOption = None,
     json: opt.JsonOption = False,
     quiet: opt.QuietOption = False,
 ) -> None:
-    """Say which entry of the intent file decides an address, what it wants, and which entries it overrules."""
+    """Show which entry decides the want of a URL.
+
+    The entries that it overrules are shown too.
+    """
     from indrel import pipeline
     from indrel.ask import intent as tool
     from indrel.base.errors import SnapshotError
@@ -69,15 +76,15 @@ def show(
         term.line(f"{spoken_of(site)}:")
     for text in urls:
         if site is None and "://" not in text:
-            raise UsageError(f"{text} is a path: name a snapshot (--from) or give the whole address")
+            raise UsageError(f"{text} is a path: name a snapshot (--from) or give the whole URL")
         url = pipeline.page_address(text, site) if site else normalise(text)
         if url is None:
-            raise UsageError(f"{text} is not an address")
+            raise UsageError(f"{text} is not a URL")
         found = tool.show(site.intent if site else wants, url, site)
         if json:
             write_json(found.as_json())
             continue
-        how = "" if found.stated else " (implied)" if found.want != "any" else " (nothing says so)"
+        how = "" if found.stated else " (inferred)" if found.want != "any" else " (not stated)"
         term.line(f"{found.url}: {found.want}{how}; kind {found.kind}", "bold")
         where = site.intent.where if site else wants.where
         if found.entry:
@@ -89,7 +96,7 @@ def show(
         site.close()
 
 
-@intent.command("check")
+@intent.command("check", cls=Command)
 @answers
 def check(
     snapshot: opt.SnapshotArgument = None,
@@ -98,7 +105,10 @@ def check(
     json: opt.JsonOption = False,
     quiet: opt.QuietOption = False,
 ) -> None:
-    """List entries of the intent file that match nothing, are always overruled, or contradict each other."""
+    """List entries of the intent file without effect.
+
+    They match nothing, are always overruled, or contradict each other.
+    """
     from indrel.ask import intent as tool
     from indrel.checks import verdict_of
     from indrel.checks.headline import spoken_of
@@ -106,7 +116,7 @@ def check(
 
     with opened(from_snapshot or snapshot, None, quiet, file) as site:
         if not site.intent.where:
-            raise UsageError("there is no intent file: name one with --intent, or write one with indrel intent draft")
+            raise UsageError("there is no intent file: name one with --intent, or write one with `indrel intent draft`")
         found = tool.check(site, verdict_of(site).findings)
         where, entries = site.intent.where, len(site.intent.wants)
         decided, known = tool.reach(site)
@@ -116,10 +126,12 @@ def check(
         write_json(document)
     else:
         term = terminal()
-        said = plural(len(found), "entry does nothing or contradicts", "entries do nothing or contradict")
-        summary = said if found else "every entry does something"
+        said = plural(
+            len(found), "entry has no effect or contradicts another", "entries have no effect or contradict others"
+        )
+        summary = said if found else "every entry has an effect"
         term.line(
-            f"{spoken}: {summary} in {where}; {plural(entries, 'want')} decide {decided:,} of {known:,} known addresses.",
+            f"{spoken}: {summary} in {where}; {plural(entries, 'want')} decide {decided:,} of {known:,} known URLs.",
             "bold",
         )
         for idle in found:

@@ -1,4 +1,4 @@
-"""`indrel ledger`: what was asked of an engine, and when."""
+"""`indrel ledger`: what was requested from an engine, and when."""
 
 from __future__ import annotations
 
@@ -15,6 +15,7 @@ from indrel.base.errors import UsageError
 from indrel.cli import complete
 from indrel.cli import options as opt
 from indrel.cli.console import out_console, say, terminal, write_json
+from indrel.cli.help import Command
 from indrel.cli.output_option import answers
 from indrel.cli.snapshots import newest, opened
 
@@ -25,16 +26,17 @@ if TYPE_CHECKING:
     from indrel.reports.terminal import Terminal
 
 ledger = typer.Typer(
-    help="What was asked of an engine and when: addresses to crawl again, removals that lapse.",
+    help="Track recrawl requests and removals that expire.",
     no_args_is_help=True,
     rich_markup_mode=None,
 )
 
-BookOption = Annotated[Path, typer.Option("--ledger", metavar="FILE", help="The book, one file.")]
+BookOption = Annotated[Path, typer.Option("--ledger", metavar="FILE", help="The ledger file.")]
 BOOK = Path("indrel.ledger")
 FEW = 3
 DayOption = Annotated[
-    str | None, typer.Option("--today", "--on", metavar="DATE", help="The day it is, as 2026-11-23; today if left out.")
+    str | None,
+    typer.Option("--today", "--on", metavar="DATE", help="The date, such as 2026-11-23.", show_default="today"),
 ]
 OptionalUrls = Annotated[list[str] | None, typer.Argument(metavar="[URL]...", show_default=False)]
 
@@ -43,54 +45,54 @@ def _day(text: str | None) -> date:
     try:
         return date.fromisoformat(text) if text else date.today()
     except ValueError as error:
-        raise UsageError(f"--on {text}: write a day as 2026-11-23") from error
+        raise UsageError(f"--today {text}: write a date such as 2026-11-23") from error
 
 
-@ledger.command("request")
+@ledger.command("request", cls=Command)
 def request(
     urls: OptionalUrls = None,
     files: Annotated[
-        list[Path] | None, typer.Option("--urls", metavar="FILE", help="Addresses from a file, one a line.")
+        list[Path] | None, typer.Option("--urls", metavar="FILE", help="URLs from a file, one per line.")
     ] = None,
     since: Annotated[
         Path | None,
-        typer.Option("--since", metavar="SNAPSHOT", help="What changed for the better since this earlier audit."),
+        typer.Option("--since", metavar="SNAPSHOT", help="URLs that got better since this audit."),
     ] = None,
     check: Annotated[
         list[str] | None,
         typer.Option(
             "--check",
             metavar="ID",
-            help="Addresses with this finding; may be repeated.",
+            help="URLs with this finding. Repeatable.",
             autocompletion=complete.checks,
         ),
     ] = None,
     snapshot: opt.FromOption = None,
     crawler: Annotated[
         str | None,
-        typer.Option(
-            "--crawler", metavar="NAME", help="The crawler of the engine that is asked: states are judged for it."
-        ),
+        typer.Option("--crawler", metavar="NAME", help="The crawler of the engine; states are judged for it."),
     ] = None,
     again: Annotated[
         bool,
-        typer.Option(
-            "--again", help="Ask once more for what was given out before; undone ones of earlier days wait again."
-        ),
+        typer.Option("--again", help="Request URLs again that were on an earlier list; undone ones wait again."),
     ] = False,
     allowance: Annotated[
         int | None,
-        typer.Option("--allowance", min=1, metavar="N", help="Addresses a day (10 at first); kept in the book."),
+        typer.Option("--allowance", min=1, metavar="N", help="URLs per day (10 at first); stored in the ledger."),
     ] = None,
     output: Annotated[
-        Path | None, typer.Option("-o", "--output", metavar="FILE", help="Write today's list to a file, one a line.")
+        Path | None,
+        typer.Option("-o", "--output", metavar="FILE", help="Write today's list to a file, one URL per line."),
     ] = None,
     book: BookOption = BOOK,
     on: DayOption = None,
     json: opt.JsonOption = False,
     quiet: opt.QuietOption = False,
 ) -> None:
-    """Put addresses in the queue, and give out today's list: the most harmful first, then the most linked, none on two days."""
+    """Queue URLs for a recrawl and show today's list.
+
+    The most harmful URLs come first, then the most linked ones. No URL is on the lists of two days.
+    """
     from indrel.ledger import Ledger
 
     today = _day(on)
@@ -116,17 +118,17 @@ def request(
         return
     _show_list(listed, today, limit, waiting, subject)
     for url, state in list(left.items())[:FEW]:
-        say(f"not asked for: {url} is {state}, a crawl would learn nothing", quiet)
+        say(f"not requested: {url} is {state}, so a recrawl would change nothing", quiet)
     if len(left) > FEW:
-        say(f"not asked for: {len(left) - FEW:,} more that are barred or broken", quiet)
+        say(f"not requested: {len(left) - FEW:,} more that are blocked or broken", quiet)
     old = [r for r in taken.asked if r.listed != today.isoformat()]
     for one in old[:FEW]:
-        say(f"not asked for: {one.url} was given out on {one.listed} (--again asks once more)", quiet)
+        say(f"not requested: {one.url} was on the list of {one.listed} (--again requests it again)", quiet)
     if len(old) > FEW:
-        say(f"not asked for: {len(old) - FEW:,} more that were given out before", quiet)
+        say(f"not requested: {len(old) - FEW:,} more that were on earlier lists", quiet)
     if late:
         say(
-            f"{len(late):,} given out on earlier days are not done: indrel ledger done marks them, --again puts them back",
+            f"{len(late):,} of earlier lists are not done: `indrel ledger done` marks them, --again puts them back",
             quiet,
         )
 
@@ -139,12 +141,12 @@ def _show_list(listed: list[Request], today: date, limit: int, waiting: int, sub
     due = [r for r in listed if not r.done]
     subject = subject or listing(sorted({site_key(r.url) for r in listed})[:3])
     if not listed:
-        term.line(f"{subject + ': ' if subject else ''}nothing to ask for on {today}.", "bold")
+        term.line(f"{subject + ': ' if subject else ''}nothing to request on {today}.", "bold")
         return
     done = f", {len(listed) - len(due):,} done" if len(due) < len(listed) else ""
-    full = "" if len(listed) < limit else f", the allowance of {limit:,} is used"
+    full = "" if len(listed) < limit else f", the allowance of {limit:,} is used up"
     term.line(
-        f"{subject}: {plural(len(due), 'address', 'addresses')} to ask for on {today}{done}; {waiting:,} waiting{full}.",
+        f"{subject}: {plural(len(due), 'URL')} to request on {today}{done}, {waiting:,} waiting{full}.",
         "bold",
     )
     for one in due:
@@ -162,7 +164,7 @@ def _asked(
     crawler: str | None,
     quiet: bool,
 ) -> tuple[list[Asked], dict[str, str], str]:
-    """What the command line asks for, most harmful first, what would be of no use, by state, and whose audit says so."""
+    """The URLs of the command line, most harmful first; those for which a recrawl is useless, by state; and the audit's name."""
     from indrel.core.address import normalise
     from indrel.ledger.book import Asked
 
@@ -172,7 +174,7 @@ def _asked(
         for text in whole:
             url = normalise(text)
             if url is None:
-                raise UsageError(f"{text} is not an address")
+                raise UsageError(f"{text} is not a URL")
             found[url] = Asked(url)
         return list(found.values()), {}, ""
     from indrel import pipeline
@@ -187,7 +189,7 @@ def _asked(
 
 
 _NAMED = 150
-"""Harm of an address that was named: before indifferent changes, after what is exposed or blocked."""
+"""Harm of a URL that was named: before indifferent changes, after URLs that are exposed or blocked."""
 
 
 def _chosen(site: Site, since: Path | None, check: list[str] | None) -> list[Asked]:
@@ -209,14 +211,17 @@ def _chosen(site: Site, since: Path | None, check: list[str] | None) -> list[Ask
     return asked
 
 
-@ledger.command("done")
+@ledger.command("done", cls=Command)
 def done(
     urls: OptionalUrls = None,
     book: BookOption = BOOK,
     on: DayOption = None,
     json: opt.JsonOption = False,
 ) -> None:
-    """Say that addresses were asked for: those named, or all that were given out and are not done."""
+    """Mark URLs as requested from the engine.
+
+    Without URLs, all that were listed and are not done are marked.
+    """
     from indrel.core.address import normalise
     from indrel.core.model import plural
     from indrel.ledger import Ledger
@@ -230,51 +235,55 @@ def done(
     if json:
         write_json({"marked": marked, "waiting": waiting})
     else:
-        terminal().line(
-            f"{plural(len(marked), 'address', 'addresses')} marked as asked for; {waiting:,} waiting.", "bold"
-        )
+        terminal().line(f"{plural(len(marked), 'URL')} marked as requested, {waiting:,} waiting.", "bold")
 
 
-@ledger.command("removal")
+@ledger.command("removal", cls=Command)
 def removal(
-    address: Annotated[str, typer.Argument(metavar="ADDRESS", help="An address, or a prefix that ends in *.")],
-    days: Annotated[int, typer.Option("--days", min=1, metavar="N", help="Days until it lapses.")] = 180,
-    because: Annotated[str, typer.Option("--because", metavar="TEXT", help="Why it was asked for.")] = "",
-    lift: Annotated[bool, typer.Option("--lift", help="Take it out of the book.")] = False,
+    address: Annotated[str, typer.Argument(metavar="URL", help="A URL, or a prefix that ends in *.")],
+    days: Annotated[int, typer.Option("--days", min=1, metavar="N", help="Days until it expires.")] = 180,
+    because: Annotated[str, typer.Option("--because", metavar="TEXT", help="The reason.")] = "",
+    lift: Annotated[bool, typer.Option("--lift", help="Remove it from the ledger.")] = False,
     book: BookOption = BOOK,
     on: DayOption = None,
 ) -> None:
-    """Note that an engine was asked to leave out an address or prefix; `status` warns before that expires."""
+    """Record that an engine was asked to remove URLs.
+
+    Name a URL or a prefix. `status` warns before the removal expires.
+    """
     from indrel.core.address import normalise
     from indrel.ledger import Ledger
 
     url = normalise(address.removesuffix("*"))
     if url is None:
-        raise UsageError(f"{address} is not an address: write it as https://www.sarnfell.example/old/*")
+        raise UsageError(f"{address} is not a URL: write it like https://www.sarnfell.example/old/*")
     url += "*" if address.endswith("*") else ""
     with Ledger(book, make=not lift) as found:
         if lift:
             if not found.forget_removal(url):
                 raise UsageError(f"{book} has no removal of {url}")
-            terminal().line(f"{url} is out of the book.", "bold")
+            terminal().line(f"{url} is removed from the ledger.", "bold")
             return
         noted = found.remove(url, _day(on), days, because)
-    terminal().line(f"{noted.address}: asked for on {noted.asked}, lapses on {noted.lapses}.", "bold")
+    terminal().line(f"{noted.address}: requested on {noted.asked}, expires on {noted.lapses}.", "bold")
 
 
-@ledger.command("status")
+@ledger.command("status", cls=Command)
 @answers
 def status(
     book: BookOption = BOOK,
     snapshot: opt.FromOption = None,
     warn: Annotated[
-        int, typer.Option("--warn", min=0, metavar="N", help="Warn so many days before a removal lapses.")
+        int, typer.Option("--warn", min=0, metavar="N", help="Warn this many days before a removal expires.")
     ] = 30,
     on: DayOption = None,
     json: opt.JsonOption = False,
     quiet: opt.QuietOption = False,
 ) -> None:
-    """What is due, waiting and done, and which removals expire with nothing lasting in place (then exit code 1)."""
+    """Show requests due, waiting and done, and removals.
+
+    A removal that expires before anything lasting is in place is a warning.
+    """
     from indrel.ledger import Ledger
     from indrel.ledger.choose import standings
 
@@ -311,19 +320,21 @@ def _opened_if_any(snapshot: Path | None, quiet: bool) -> Iterator[Site | None]:
 
 
 def _show_status(book: Ledger, today: date, standing: list[Standing], warn: int) -> None:
+    from indrel.core.model import plural
+
     term = terminal()
     undone, waiting, done = book.undone(), book.waiting(), book.done()
     room = max(0, book.allowance - sum(r.listed == today.isoformat() for r in [*undone, *done]))
     days = -(-len(waiting) // book.allowance)
-    more = f" ({days} more {'day' if days == 1 else 'days'} at {book.allowance:,} a day)" if waiting else ""
+    more = f" ({plural(days, 'more day')} at {book.allowance:,} per day)" if waiting else ""
     term.line(
-        f"{today}: {len(undone):,} given out and not done, {len(waiting):,} waiting{more}, {len(done):,} done; "
-        f"{room:,} more may be asked for today.",
+        f"{today}: {len(undone):,} listed and not done, {len(waiting):,} waiting{more}, {len(done):,} done. "
+        f"{room:,} more can be requested today.",
         "bold",
     )
     late = [r for r in undone if r.listed != today.isoformat()]
     for one in late[:10]:
-        term.line(f"given out on {one.listed}, not done: {one.url}", "bold yellow", indent=2, hang=4)
+        term.line(f"listed on {one.listed}, not done: {one.url}", "bold yellow", indent=2, hang=4)
     if standing:
         term.console.print()
         term.line("Removals", "bold")
@@ -335,39 +346,43 @@ def _show_removal(term: Terminal, standing: Standing, warn: int) -> None:
     from indrel.core.model import plural
 
     removal, left = standing.removal, standing.days_left
-    when = f"lapsed on {removal.lapses}" if left < 0 else f"lapses on {removal.lapses}, in {plural(left, 'day')}"
+    when = f"expired on {removal.lapses}" if left < 0 else f"expires on {removal.lapses}, in {plural(left, 'day')}"
     soon = left <= warn
     if standing.known is None:
-        told, style = "what is in place is not known: no snapshot", "yellow" if soon else "dim"
+        told, style = "without a snapshot, what is in place is unknown", "yellow" if soon else "dim"
     elif not standing.known:
-        told, style = "what is in place is not known: the snapshot has no such address", "yellow" if soon else "dim"
+        told, style = "the snapshot has no such URL, so what is in place is unknown", "yellow" if soon else "dim"
     elif standing.nothing_lasting:
         bare = standing.known - standing.lasting
-        share = "" if standing.known == 1 else f" for {bare:,} of {plural(standing.known, 'address', 'addresses')}"
+        share = "" if standing.known == 1 else f" for {bare:,} of {plural(standing.known, 'URL')}"
         told = f"nothing lasting is in place{share}: {standing.example}"
         style = "bold red" if soon else "yellow"
     else:
-        told, style = f"lasting for all {standing.known:,}", "green"
+        every = "the URL" if standing.known == 1 else f"all {standing.known:,} URLs"
+        told, style = f"{every} will stay out of the results", "green"
     term.line(f"{removal.address}  {when}: {told}", style, indent=2, hang=4)
 
 
-@ledger.command("send")
+@ledger.command("send", cls=Command)
 def send(
-    to: Annotated[str, typer.Option("--to", metavar="ENDPOINT", help="Where to; nothing is sent anywhere else.")],
+    to: Annotated[str, typer.Option("--to", metavar="ENDPOINT", help="The endpoint; nothing is sent anywhere else.")],
     key: Annotated[
         str, typer.Option("--key", metavar="KEY", envvar="INDREL_INDEXNOW_KEY", help="The key of the host.")
     ],
     key_location: Annotated[
         str | None,
-        typer.Option("--key-location", metavar="ADDRESS", help="Where the key file stands, if not at /KEY.txt."),
+        typer.Option("--key-location", metavar="URL", help="The URL of the key file.", show_default="/KEY.txt"),
     ] = None,
-    dry: Annotated[bool, typer.Option("--dry-run", help="Show what would be sent, send nothing.")] = False,
+    dry: Annotated[bool, typer.Option("--dry-run", help="Show what would be sent, and send nothing.")] = False,
     timeout: opt.TimeoutOption = 20.0,
     book: BookOption = BOOK,
     on: DayOption = None,
     quiet: opt.QuietOption = False,
 ) -> None:
-    """Deliver today's list by the IndexNow protocol to the endpoint named, and mark as done what it took."""
+    """Send today's list to an IndexNow endpoint.
+
+    What the endpoint accepts is marked as done.
+    """
     from indrel.core.address import split
     from indrel.core.model import plural
     from indrel.ledger import Ledger
@@ -387,4 +402,4 @@ def send(
             deliver(endpoint, body, timeout)
             sent = [str(u) for u in body["urlList"]]  # type: ignore[attr-defined]
             found.mark_done(today, sent, f"sent to {split(endpoint).host}")
-            terminal().line(f"{plural(len(sent), 'address', 'addresses')} of {body['host']} delivered.", "bold")
+            terminal().line(f"{plural(len(sent), 'URL')} of {body['host']} sent.", "bold")

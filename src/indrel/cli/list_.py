@@ -1,4 +1,4 @@
-"""`indrel list`: the addresses of a snapshot."""
+"""`indrel list`: the URLs of a snapshot."""
 
 from __future__ import annotations
 
@@ -24,7 +24,10 @@ def list_addresses(
     state: Annotated[
         list[str] | None,
         typer.Option(
-            "--state", metavar="STATE", help="Only this state, for any crawler.", autocompletion=complete.states
+            "--state",
+            metavar="STATE",
+            help="Only this state, for any crawler. Repeatable.",
+            autocompletion=complete.states,
         ),
     ] = None,
     want: Annotated[
@@ -39,7 +42,9 @@ def list_addresses(
     ] = None,
     check: Annotated[
         list[str] | None,
-        typer.Option("--check", metavar="ID", help="Only what this check found.", autocompletion=complete.checks),
+        typer.Option(
+            "--check", metavar="ID", help="Only URLs that this check reports.", autocompletion=complete.checks
+        ),
     ] = None,
     by: Annotated[
         list[str] | None,
@@ -47,24 +52,26 @@ def list_addresses(
             "--decided-by",
             "--by",
             metavar="KIND",
-            help="Only what is decided by robots, tag, header, canonical, redirect or status.",
+            help="Only states decided by robots, tag, header, canonical, redirect or status.",
         ),
     ] = None,
     reached_by: Annotated[
         str | None,
         typer.Option(
-            "--reached-by", metavar="HOW", help="Only what is reached by `unfollowed` links alone, or by `nothing`."
+            "--reached-by",
+            metavar="HOW",
+            help="Only URLs with nofollow links alone (unfollowed), or without links (nothing).",
         ),
     ] = None,
     unreached: Annotated[
-        bool, typer.Option("--unreached", help="Only what followed links from the start page do not lead to.")
+        bool, typer.Option("--unreached", help="Only URLs that followed links from the home page do not reach.")
     ] = False,
     left_out: Annotated[
         bool,
         typer.Option(
             "--missing-from-sitemap",
             "--left-out",
-            help="Only open pages not in any sitemap, where similar pages are.",
+            help="Only open pages that no sitemap lists, although similar pages are listed.",
         ),
     ] = False,
     cls: Annotated[
@@ -72,41 +79,43 @@ def list_addresses(
         typer.Option(
             "--class",
             metavar="CLASS",
-            help="Only URLs with something to fix: blocked, exposed, conflict or flaw.",
+            help="Only URLs with findings of this class: blocked, exposed, conflict, flaw. Repeatable.",
             autocompletion=complete.classes,
         ),
     ] = None,
     lost: Annotated[
-        bool, typer.Option("--lost", help="Only the lost pages that the first line of an audit counts.")
+        bool,
+        typer.Option("--lost", help="Only the wanted pages that cannot be indexed, as the first line counts them."),
     ] = False,
-    exposed: Annotated[bool, typer.Option("--exposed", help="Only the unwanted open pages that it counts.")] = False,
+    exposed: Annotated[
+        bool,
+        typer.Option("--exposed", help="Only the unwanted pages that can be indexed, as the first line counts them."),
+    ] = False,
     has: Annotated[
         list[str] | None,
-        typer.Option("--has", metavar="DIRECTIVE", help="Only URLs told noindex or nofollow, in any state."),
+        typer.Option("--has", metavar="DIRECTIVE", help="Only URLs that have noindex or nofollow, in any state."),
     ] = None,
     match: Annotated[
         list[str] | None,
-        typer.Option("--match", metavar="PATTERN", help="Only these paths: '/x*', '//host/x*'."),
+        typer.Option("--match", metavar="PATTERN", help="Only paths that match, such as '/x*' or '//host/x*'."),
     ] = None,
     sort: Annotated[
         str | None,
-        typer.Option("--sort", metavar="ORDER", help="By url, section, kind, status, clicks, links or where."),
+        typer.Option("--sort", metavar="ORDER", help="Sort by url, section, kind, status, clicks, links or where."),
     ] = None,
     columns: Annotated[
-        str | None, typer.Option("--columns", metavar="NAMES", help="Just these columns, separated by commas.")
+        str | None, typer.Option("--columns", metavar="NAMES", help="Show these columns, separated by commas.")
     ] = None,
     intent: opt.IntentOption = None,
     crawler: opt.CrawlerOption = None,
     json: opt.JsonOption = False,
     output: Annotated[
         list[Path] | None,
-        typer.Option(
-            "-o", "--output", metavar="FILE", help="Write them to a file (.csv .xlsx .json); may be repeated."
-        ),
+        typer.Option("-o", "--output", metavar="FILE", help="Write a file (.csv .xlsx .json). Repeatable."),
     ] = None,
     quiet: opt.QuietOption = False,
 ) -> None:
-    """List addresses with want, state per crawler, status, and the line that decides it; filtered, sorted, written to a file."""
+    """List URLs with want, state per crawler, status and the line that decides it; filtered, sorted, or written to a file."""
     from indrel.ask.addresses import Filters, columns_of, listed, values
     from indrel.reports.address_files import write
     from indrel.reports.columns import table
@@ -119,7 +128,7 @@ def list_addresses(
     chosen = [name.strip() for name in columns.split(",") if name.strip()] if columns else []
     with opened(from_snapshot or snapshot, crawler, quiet, intent) as site:
         names = [c.token for c in site.crawlers]
-        asked = columns_of(names, chosen)  # a wrong one is reported before anything is written
+        asked = columns_of(names, chosen)  # an unknown one is refused before anything is written
         if output:
             for file in output:
                 write(file, site, filters, sort, chosen)
@@ -149,18 +158,18 @@ def _say(site: Site, count: int) -> None:
     from indrel.checks.headline import spoken_of
     from indrel.core.model import plural
 
-    said = f"{plural(count, 'URL')}; a want in brackets is implied" if count else f"no URL matches{_there_are(site)}"
+    said = f"{plural(count, 'URL')}; a want in brackets is inferred" if count else f"no URL matches{_there_are(site)}"
     terminal().line(f"{spoken_of(site)}: {said}.", "bold")
 
 
 def _there_are(site: Site) -> str:
-    """What there should be asked for."""
+    """The states that can be asked for."""
     states = ", ".join(f"{state} {count:,}" for state, count in next(reversed(site.state_counts().values())).items())
     return f"; there are: {states}"
 
 
 def _place(by: By, url: str, origin: str) -> str:
-    """Where a reason stands; of the page itself just the line, for the page is named beside it."""
+    """The place of a reason; only the line if it is the page itself, which the row names."""
     from indrel.reports.terminal import short
 
     if by.where == url:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import csv
-import io
 import json as json_module
 from collections import Counter
 from collections.abc import Sequence
@@ -13,7 +11,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from indrel.base.errors import UsageError
-from indrel.base.plain import field
+from indrel.base.tables import csv_bytes
 from indrel.cli import options as opt
 from indrel.cli.console import say, terminal, write_json
 from indrel.cli.snapshots import newest
@@ -33,23 +31,27 @@ def matrix(
         str | None,
         typer.Argument(
             metavar="[FILE_OR_URL]",
-            help="A robots.txt: a file, an address, or - for standard input; without it the one that an audit read.",
-            show_default=False,
+            help="A robots.txt: a file, a URL, or - for standard input.",
+            show_default="that of the audit",
         ),
     ] = None,
     snapshot: Annotated[
         Path | None,
-        typer.Option("--from", metavar="SNAPSHOT", help="Whose addresses the shares are of, and whose robots.txt."),
+        typer.Option("--from", metavar="SNAPSHOT", help="The audit whose URLs and robots.txt are used."),
     ] = None,
     output: Annotated[
-        list[Path] | None, typer.Option("-o", "--output", metavar="FILE", help="Write it as .csv, .json, .png or .svg.")
+        list[Path] | None,
+        typer.Option("-o", "--output", metavar="FILE", help="Write a file (.csv .json .png .svg). Repeatable."),
     ] = None,
     json: opt.JsonOption = False,
     connect: opt.ConnectOption = None,
     timeout: opt.TimeoutOption = 20.0,
     quiet: opt.QuietOption = False,
 ) -> None:
-    """Show who may read what: each crawler with its purpose, how much it may read, and the group and lines that say so."""
+    """Show which crawler may read what.
+
+    One row per crawler: its purpose, its share of the site, its group, and the lines that decide.
+    """
     from indrel import pipeline
     from indrel.base.extras import require
     from indrel.base.files import is_snapshot
@@ -91,7 +93,7 @@ def _rows(site: Site | None, file: str | None, options: GatherOptions) -> list[M
         return matrix_of(load(file, options).verdict, site)
     rows = site_matrix(site) if site else []
     if not rows:
-        raise UsageError("robots.txt is not known in this audit: name a file or an address")
+        raise UsageError("robots.txt is unknown in this audit: name a file or a URL")
     return rows
 
 
@@ -101,9 +103,9 @@ def sentence(rows: Sequence[MatrixRow]) -> str:
     parts = [f"{counts[w]:,} {w if w != 'part' else 'a part'}" for w in ("everything", "part", "nothing") if counts[w]]
     shut = [row.crawlers[0] for row in rows if row.reads == "nothing"]
     if len(parts) == 1:
-        return f"each of {len(rows):,} crawlers may read {parts[0].split(' ', 1)[1]}"
+        return f"all {len(rows):,} crawlers may read {parts[0].split(' ', 1)[1]}"
     named = f" ({', '.join(shut)})" if 0 < len(shut) <= FEW else ""
-    return f"of {len(rows):,} crawlers {', '.join(parts).replace(' ', ' may read ', 1)}{named}"
+    return f"{', '.join(parts).replace(' ', f' of {len(rows):,} crawlers may read ', 1)}{named}"
 
 
 def _show(rows: Sequence[MatrixRow], subject: str) -> None:
@@ -123,14 +125,14 @@ def _show(rows: Sequence[MatrixRow], subject: str) -> None:
             more = f" and {plural(len(row.lines) - FEW, 'more line')}" if len(row.lines) > FEW else ""
             why = f"{told}{more}"
         else:
-            why = "no group holds for it"
+            why = "no group applies"
             if row.group:
-                what = "anything" if row.barred is None else "a known address"
-                why = f"{plural(row.rules, 'rule')}, none bars {what}" if row.rules else "the group has no rule"
+                what = "anything" if row.barred is None else "a known URL"
+                why = f"{plural(row.rules, 'rule')}, none blocks {what}" if row.rules else "the group has no rule"
         cells.append([row.crawlers[0], row.purpose, reads, row.group or "none", why])
     term.console.print()
     styles = {"nothing": "magenta", "part": "yellow"}
-    table(term, ["crawler", "purpose", "may read", "group", "what bars it (line)"], cells, styles)
+    table(term, ["crawler", "purpose", "may read", "group", "blocked by (line)"], cells, styles)
 
 
 def _write(file: Path, rows: Sequence[MatrixRow], subject: str) -> None:
@@ -140,16 +142,17 @@ def _write(file: Path, rows: Sequence[MatrixRow], subject: str) -> None:
     if ending == ".json":
         content = "".join(json_module.dumps(row.as_json(), ensure_ascii=False) + "\n" for row in rows).encode()
     elif ending == ".csv":
-        out = io.StringIO(newline="")
-        table = csv.writer(out, lineterminator="\r\n")
-        table.writerow(["crawler", "purpose", "reads", "barred", "group", "lines", "rules", "sections"])
-        for row in rows:
-            sections = "; ".join(f"{name} {share:.0%}" for name, share in row.sections.items())
-            table.writerow([
-                field(row.crawlers[0]), row.purpose, row.reads, "" if row.barred is None else row.barred, field(row.group or ""),
-                " ".join(str(line) for line, _ in row.lines), field("; ".join(text for _, text in row.lines)), field(sections),
-            ])  # fmt: skip
-        content = out.getvalue().encode("utf-8", "backslashreplace")
+        heads = ("crawler", "purpose", "reads", "barred", "group", "lines", "rules", "sections")
+        content = csv_bytes(
+            heads,
+            (
+                (
+                    row.crawlers[0], row.purpose, row.reads, row.barred, row.group or "", " ".join(str(line) for line, _ in row.lines),
+                    "; ".join(text for _, text in row.lines), "; ".join(f"{name} {share:.0%}" for name, share in row.sections.items()),
+                )
+                for row in rows
+            ),
+        )  # fmt: skip
     else:
         from indrel.reports.figures import matrix_figure
 

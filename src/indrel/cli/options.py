@@ -19,8 +19,8 @@ SnapshotArgument = Annotated[
     Path | None,
     typer.Argument(
         metavar="SNAPSHOT",
-        help="A snapshot; the newest in indrel-runs/ if left out.",
-        show_default=False,
+        help="A snapshot.",
+        show_default="the newest in indrel-runs/",
         autocompletion=complete.snapshots,
     ),
 ]
@@ -29,7 +29,8 @@ FromOption = Annotated[
     typer.Option(
         "--from",
         metavar="SNAPSHOT",
-        help="A snapshot; the newest in indrel-runs/ if left out.",
+        help="The snapshot to query.",
+        show_default="the newest in indrel-runs/",
         autocompletion=complete.snapshots,
     ),
 ]
@@ -38,18 +39,23 @@ CrawlerOption = Annotated[
     typer.Option(
         "--crawler",
         metavar="NAME",
-        help="A crawler's token, or search, ads, ai ...; may be repeated.",
+        help="A user agent token, or search, ads, ai ... Repeatable.",
         autocompletion=complete.crawlers,
     ),
 ]
 IntentOption = Annotated[
     Path | None,
-    typer.Option(
-        "--intent", metavar="FILE", help="What the owner wants; indrel.toml here if left out.", show_default=False
-    ),
+    typer.Option("--intent", metavar="FILE", help="The file that states what you want.", show_default="./indrel.toml"),
 ]
 SnapshotOption = Annotated[
-    Path | None, typer.Option("--save", "--snapshot", metavar="FILE", help="Where to save the snapshot.")
+    Path | None,
+    typer.Option(
+        "--save",
+        "--snapshot",
+        metavar="FILE",
+        help="Where to save the snapshot.",
+        show_default="indrel-runs/HOST-TIME.indrel",
+    ),
 ]
 OutputOption = Annotated[
     list[Path] | None,
@@ -57,14 +63,19 @@ OutputOption = Annotated[
         "-o",
         "--output",
         metavar="FILE",
-        help="Write a report (.html .json .csv .xlsx .md .sarif .png .svg); may be repeated.",
+        help="Write a report (.html .json .csv .xlsx .md .sarif .png .svg). Repeatable.",
     ),
 ]
-JsonOption = Annotated[bool, typer.Option("--json", help="The result as JSON on standard output.")]
+JsonOption = Annotated[bool, typer.Option("--json", help="Print the result as JSON.")]
 FailOnOption = Annotated[
-    str, typer.Option("--fail-on", metavar="SEVERITY", help="Exit 1 from this severity on: stop fix ask note never.")
+    str,
+    typer.Option(
+        "--fail-on", metavar="SEVERITY", help="Exit with 1 at or above this severity: stop fix ask note never."
+    ),
 ]
-TimeoutOption = Annotated[float, typer.Option("--timeout", min=0.1, metavar="S", help="Seconds to wait for an answer.")]
+TimeoutOption = Annotated[
+    float, typer.Option("--timeout", min=0.1, metavar="S", help="Seconds to wait for a response.")
+]
 ConnectOption = Annotated[
     list[str] | None,
     typer.Option(
@@ -78,7 +89,7 @@ BaselineOption = Annotated[
     typer.Option(
         "--baseline",
         metavar="SNAPSHOT",
-        help="Fail only on what this earlier audit has not: new findings, and wanted pages that were lost since.",
+        help="Fail only on what is new since this audit: findings, and wanted pages that are lost.",
         autocompletion=complete.snapshots,
     ),
 ]
@@ -86,15 +97,15 @@ AgainstOption = Annotated[
     str | None,
     typer.Option(
         "--against",
-        metavar="SNAPSHOT_OR_ADDRESS",
-        help="SOURCE is a copy of this site: is it closed, and where do its directives differ?",
+        metavar="SNAPSHOT_OR_URL",
+        help="SOURCE is a copy of this site: show whether it is closed, and where its directives differ.",
         autocompletion=complete.snapshots,
     ),
 ]
-AllOption = Annotated[bool, typer.Option("--all", help="Show every cause, and all there is beside them.")]
-ResumeOption = Annotated[bool, typer.Option("--resume", help="Go on with an audit that was broken off.")]
-QuietOption = Annotated[bool, typer.Option("-q", "--quiet", help="No progress and no hints.")]
-VerboseOption = Annotated[bool, typer.Option("-v", "--verbose", help="Show everything.")]
+AllOption = Annotated[bool, typer.Option("--all", help="Show every cause and every table.")]
+ResumeOption = Annotated[bool, typer.Option("--resume", help="Continue an audit that was interrupted.")]
+QuietOption = Annotated[bool, typer.Option("-q", "--quiet", help="Print no progress and no hints.")]
+VerboseOption = Annotated[bool, typer.Option("-v", "--verbose", help="Also print log messages, and show every cause.")]
 
 FAIL_WORDS = ("stop", "fix", "ask", "note", "never")
 
@@ -107,7 +118,7 @@ def fail_word(word: str) -> str:
 
 
 def check_ids(ids: Iterable[str] | None) -> list[str]:
-    """Ids of checks; raises UsageError for what is none, with the one that was probably meant."""
+    """Ids of checks; raises UsageError for an unknown one, with the nearest known one."""
     from indrel.checks import checks
     from indrel.core.page.tokens import CHOICE, nearest
 
@@ -116,7 +127,7 @@ def check_ids(ids: Iterable[str] | None) -> list[str]:
         if one not in known:
             near = nearest(one, known, CHOICE)
             raise UsageError(
-                f"there is no check `{one}`" + (f"; `{near}` was probably meant" if near else ": see `indrel checks`")
+                f"unknown check `{one}`." + (f" Did you mean `{near}`?" if near else " All of them: indrel checks")
             )
     return list(ids or ())
 
@@ -124,12 +135,12 @@ def check_ids(ids: Iterable[str] | None) -> list[str]:
 def render_word(word: str | None) -> str | None:
     """A `--render` value; raises UsageError for any other word."""
     if word not in (None, "sample", "all"):
-        raise UsageError(f"--render={word}: say --render (a sample), --render=sample or --render=all")
+        raise UsageError(f"--render={word}: write --render (a sample), --render=sample or --render=all")
     return word
 
 
 def doubt_crawlers(names: list[str] | None, quiet: bool) -> None:
-    """Say of a token that is not known, but near a known one, which was probably meant; it is taken as is anyway."""
+    """Warn about a token that is unknown but close to a known one; it is used anyway."""
     from indrel.cli.console import say
     from indrel.core.crawlers import STAR, table
     from indrel.core.page.tokens import nearest
@@ -140,7 +151,7 @@ def doubt_crawlers(names: list[str] | None, quiet: bool) -> None:
         word = name.strip().lower()
         near = nearest(word, known) if word not in known and word not in purposes else None
         if near:
-            say(f"no crawler `{name}` is known; `{near}` was probably meant (see indrel crawlers)", quiet)
+            say(f"unknown crawler `{name}`. Did you mean `{near}`? (all of them: indrel crawlers)", quiet)
 
 
 def parse_connect(values: list[str] | None) -> tuple[Connect, ...]:

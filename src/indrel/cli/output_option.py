@@ -1,4 +1,4 @@
-"""`-o` of the commands that answer: the answer goes to a file, whole or not at all, instead of to standard output."""
+"""`-o` of commands that print a result: it goes to a file, whole or not at all, instead of to standard output."""
 
 from __future__ import annotations
 
@@ -16,6 +16,7 @@ from indrel.cli import console
 from indrel.cli.options import QuietOption
 
 ENDINGS = (".json", ".txt")
+CSV = ".csv"
 
 AnswerOption = Annotated[
     list[Path] | None,
@@ -23,16 +24,20 @@ AnswerOption = Annotated[
         "-o",
         "--output",
         metavar="FILE",
-        help="Write the answer to a file (.json .txt) instead; may be repeated.",
+        help="Write the result to a file (.json .txt) instead. Repeatable.",
         show_default=False,
     ),
 ]
 
 
 def answers(command: Callable[..., None]) -> Callable[..., None]:
-    """A command that takes `--json` with `-o` and `--quiet` beside it; the ending of the file chooses its form."""
+    """A command with `--json` also gets `-o` and `--quiet`; the file extension selects the format.
+
+    A command with a parameter `csv` writes that format too.
+    """
     signature = inspect.signature(command)
     takes_quiet = "quiet" in signature.parameters
+    endings = (*ENDINGS, CSV) if "csv" in signature.parameters else ENDINGS
 
     @functools.wraps(command)
     def run(*words: Any, output: list[Path] | None = None, quiet: bool = False, **options: Any) -> None:
@@ -42,11 +47,13 @@ def answers(command: Callable[..., None]) -> Callable[..., None]:
             command(*words, **options)
             return
         for file in output:
-            if file.suffix.lower() not in ENDINGS:
-                raise UsageError(f"{file}: the answer is written as one of {' '.join(ENDINGS)}")
+            if file.suffix.lower() not in endings:
+                raise UsageError(f"{file}: the result can be written as {' '.join(endings)}")
         if len({file.suffix.lower() for file in output}) > 1:
-            raise UsageError("-o: the answer is asked for once, so all files have to end alike")
+            raise UsageError("-o: all files must have the same extension")
         options["json"] = options.get("json", False) or output[0].suffix.lower() == ".json"
+        if output[0].suffix.lower() == CSV:
+            options["csv"] = True
         ended: typer.Exit | None = None
         with console.into(StringIO()) as taken:
             try:
@@ -62,7 +69,7 @@ def answers(command: Callable[..., None]) -> Callable[..., None]:
             raise ended
 
     hints = get_type_hints(command, include_extras=True)  # as values: names mean nothing in this module
-    parameters = [p.replace(annotation=hints[name]) for name, p in signature.parameters.items()]
+    parameters = [p.replace(annotation=hints[name]) for name, p in signature.parameters.items() if name != "csv"]
     keyword = inspect.Parameter.KEYWORD_ONLY
     parameters.append(inspect.Parameter("output", keyword, default=None, annotation=AnswerOption))
     if not takes_quiet:

@@ -1,4 +1,4 @@
-"""`indrel recheck`: ask again just for the addresses of findings."""
+"""`indrel recheck`: fetch the pages with findings again."""
 
 from __future__ import annotations
 
@@ -26,14 +26,14 @@ FEW = 20
 def recheck(
     snapshot: opt.SnapshotArgument = None,
     urls: Annotated[
-        list[str] | None, typer.Argument(metavar="[URL]...", help="Only these addresses, or paths.", show_default=False)
+        list[str] | None, typer.Argument(metavar="[URL]...", help="Only these URLs or paths.", show_default=False)
     ] = None,
     check: Annotated[
         list[str] | None,
-        typer.Option("--check", metavar="ID", help="Only this check; may be repeated.", autocompletion=complete.checks),
+        typer.Option("--check", metavar="ID", help="Only this check. Repeatable.", autocompletion=complete.checks),
     ] = None,
     cause: Annotated[
-        list[str] | None, typer.Option("--cause", metavar="ID", help="Only this cause; may be repeated.")
+        list[str] | None, typer.Option("--cause", metavar="ID", help="Only this cause. Repeatable.")
     ] = None,
     intent: opt.IntentOption = None,
     keep: opt.SnapshotOption = None,
@@ -43,7 +43,7 @@ def recheck(
     json: opt.JsonOption = False,
     quiet: opt.QuietOption = False,
 ) -> None:
-    """Ask again just for the addresses of findings, and say what is fixed; a new snapshot keeps the answers."""
+    """Fetch pages with findings again and show what is fixed; the responses are saved in a new snapshot."""
     from indrel import pipeline
     from indrel.ask import recheck as again
     from indrel.ask.unknown import Unasked, Unreadable
@@ -53,7 +53,7 @@ def recheck(
     opt.fail_word(fail_on)
     words = [text for text in (str(snapshot) if snapshot else None, *(urls or ())) if text]
     if snapshot is not None and (from_snapshot is not None or not snapshot.is_file()):
-        snapshot, urls = None, words  # the first argument is an address
+        snapshot, urls = None, words  # the first argument is a URL
     path = from_snapshot or snapshot or newest(quiet=quiet)
     wants = pipeline.load_intent(intent)
     site, verdict = pipeline.examine(path, None, wants)
@@ -70,7 +70,7 @@ def recheck(
     render = _can_render(given["browser"], quiet) if site.meta.get("rendered") else None
     site.close()
     if not before and not named:
-        raise UsageError(f"{path} has no such finding: there is nothing to ask for again")
+        raise UsageError(f"{path} has no such finding: there is nothing to fetch again")
     progress = ProgressLine(quiet)
     options = gather_options(
         given, crawlers, site.intent, follow_links=False, read_barred=read_barred, as_crawlers=as_crawlers, render=render,
@@ -95,21 +95,21 @@ def recheck(
 
 
 def _end(found: Rechecked, asked: bool, gathered: Gathered, fail_on: str, quiet: bool) -> None:
-    """Say where the answers are kept, and exit as the contract says."""
+    """Say where the responses are saved, and exit with the code of the result."""
     from indrel.core.model import Severity
 
-    say(f"facts kept in {gathered.snapshot}", quiet)
+    say(f"snapshot saved: {gathered.snapshot}", quiet)
     if gathered.cut_short:
         say(f"indrel: {gathered.cut_short}")
         raise typer.Exit(gathered.cut_short.exit_code)
     if asked and not found.answered:
-        say("indrel: none of the addresses could be read: nothing is known of what is mended; try again later")
+        say("indrel: no URL could be read, so what is fixed is unknown; try again later")
         raise typer.Exit(3)
     raise typer.Exit(1 if fail_on != "never" and found.fails(Severity[fail_on.upper()]) else 0)
 
 
 def _can_render(browser: str | None, quiet: bool) -> str | None:
-    """What was looked at with a browser is looked at again; without one, what was found so stays unknown."""
+    """Pages that were rendered are rendered again; without a browser, those findings stay unknown."""
     from indrel.sources.browser.launch import find
 
     try:
@@ -117,18 +117,19 @@ def _can_render(browser: str | None, quiet: bool) -> str | None:
     except UsageError as error:
         if browser:
             raise
-        say(f"what was found with --render is not asked again: {error}", quiet)
+        say(f"findings of --render are not rechecked: {error}", quiet)
         return None
     return "all"
 
 
 def _show(found: Rechecked, asked: int, origin: str, subject: str) -> None:
-    from indrel.core.model import plural
+    from indrel.core.model import plural, verb
 
     term = terminal()
     term.line(
-        f"{subject}: {plural(len(found.mended), 'finding')} mended, {len(found.still):,} still there, {len(found.changed):,} changed, "
-        f"{len(found.new):,} new, {len(found.unknown):,} unknown; {plural(asked, 'address', 'addresses')} asked for again.",
+        f"{subject}: Rechecked {plural(asked, 'URL')}: {plural(len(found.mended), 'finding')} fixed, {len(found.still):,} "
+        f"{verb(len(found.still), 'remains', 'remain')}, {len(found.changed):,} changed, {len(found.new):,} new, "
+        f"{len(found.unknown):,} unknown.",
         "bold",
     )
 
@@ -137,7 +138,7 @@ def _show(found: Rechecked, asked: int, origin: str, subject: str) -> None:
         reasons[why] = reasons.get(why, 0) + 1
     for why, count in sorted(reasons.items(), key=lambda pair: -pair[1]):
         term.line(f"unknown  {plural(count, 'finding')}: {why}", "yellow", indent=2, hang=9)
-    term.by_check("Mended", found.mended, origin, "green", FEW)
+    term.by_check("Fixed", found.mended, origin, "green", FEW)
     term.by_check("Still there", found.still, origin, None, FEW)
     term.by_check("Changed", [after for _, after in found.changed], origin, None, FEW)
     term.by_check("New", found.new, origin, None, FEW)

@@ -1,4 +1,4 @@
-"""`indrel reconcile`: an engine's list or a server's log compared with a snapshot."""
+"""`indrel reconcile`: an engine's list or a server log, compared with a snapshot."""
 
 from __future__ import annotations
 
@@ -27,26 +27,28 @@ def reconcile(
         list[Path], typer.Argument(metavar="[SNAPSHOT] TABLE", help="A CSV, TSV or XLSX export, or an access log.")
     ],
     column: Annotated[
-        str | None, typer.Option("--column", metavar="NAME", help="The column of addresses, if it is not plain.")
+        str | None, typer.Option("--column", metavar="NAME", help="The column with URLs, if it is not found.")
     ] = None,
     status_column: Annotated[
         str | None,
-        typer.Option("--status-column", metavar="NAME", help="The column of the engine's word, if it is not plain."),
+        typer.Option(
+            "--status-column", metavar="NAME", help="The column with the engine's status, if it is not found."
+        ),
     ] = None,
     listed: Annotated[
         list[str] | None,
-        typer.Option("--listed", metavar="VALUE", help="A value of that column that means listed; may be repeated."),
+        typer.Option("--listed", metavar="VALUE", help="A value of that column that means indexed. Repeatable."),
     ] = None,
     unlisted: Annotated[
-        bool, typer.Option("--unlisted", help="The table is of addresses that the engine does not list.")
+        bool, typer.Option("--unlisted", help="The table has URLs that the engine does not index.")
     ] = False,
     output: Annotated[
         list[Path] | None,
-        typer.Option("-o", "--output", metavar="FILE", help="Write it row by row (.csv .xlsx .json); may be repeated."),
+        typer.Option("-o", "--output", metavar="FILE", help="Write one row per URL (.csv .xlsx .json). Repeatable."),
     ] = None,
     unknown: Annotated[
         Path | None,
-        typer.Option("--unknown", metavar="FILE", help="Write addresses the audit does not know, for --urls."),
+        typer.Option("--unknown", metavar="FILE", help="Write the URLs that the audit does not know, for --urls."),
     ] = None,
     from_snapshot: opt.FromOption = None,
     intent: opt.IntentOption = None,
@@ -54,7 +56,7 @@ def reconcile(
     json: opt.JsonOption = False,
     quiet: opt.QuietOption = False,
 ) -> None:
-    """Set an outside list against an audit: what an engine lists and should not, misses and should not, and why."""
+    """Compare an engine's export or a server log with an audit: what is indexed wrongly, what is missing, and why."""
     from indrel.ask.reconcile import lists, logs
     from indrel.ask.reconcile.tables import is_log
     from indrel.base.files import write_whole
@@ -99,7 +101,7 @@ def _show_list(term: Terminal, found: Reconciled, path: Path, origin: str, subje
     read = [f"{plural(found.rows, 'row')}, {found.matched:,} matched"]
     if columns:
         told = [f"{what} from `{columns.names[place]}`" for what, place in
-                (("addresses", columns.address), ("the engine's word", columns.status), ("dates", columns.when))
+                (("URLs", columns.address), ("the engine's status", columns.status), ("dates", columns.when))
                 if place is not None and columns.names[place]]  # fmt: skip
         read.append(", ".join(told))
     term.line("; ".join(part for part in read if part), "dim")
@@ -109,11 +111,11 @@ def _show_list(term: Terminal, found: Reconciled, path: Path, origin: str, subje
             for reason, states in found.reasons.items()
         ]
         term.console.print()
-        table(term, ["the engine says", "rows", "state here"], rows)
+        table(term, ["engine status", "rows", "state here"], rows)
     groups: dict[tuple[int, str], list[Row]] = {}
     for row in found.table:
         groups.setdefault((row.urgency, row.do), []).append(row)
-    titles = ("Mend here", "Decide", "Ask the engine", "Find out", "Wait", "Nothing to do")
+    titles = ("Fix here", "Decide", "Request from the engine", "Find out", "Wait", "Nothing to do")
     last = -1
     shown = sorted(groups.items(), key=lambda pair: (pair[0][0], -len(pair[1])))
     for (urgency, do), members in shown[: FEW * 2]:
@@ -125,7 +127,7 @@ def _show_list(term: Terminal, found: Reconciled, path: Path, origin: str, subje
         more = f" and {len(urls) - 3:,} more" if len(urls) > 3 else ""
         term.line(f"{len(urls):,} × {do}", indent=2, hang=4)
         term.line(
-            f"{', '.join(urls[:3])}{more}; the engine says: {', '.join(sorted({r.says for r in members}))}",
+            f"{', '.join(urls[:3])}{more}; engine status: {', '.join(sorted({r.says for r in members}))}",
             "dim",
             indent=6,
             hang=2,
@@ -136,26 +138,23 @@ def _show_list(term: Terminal, found: Reconciled, path: Path, origin: str, subje
     if len(shown) > FEW * 2:
         term.line(f"and {len(shown) - FEW * 2:,} more (-o rows.csv has every row)", "dim", indent=2)
     if columns and columns.all_listed is not None:
-        taken = "lists" if columns.all_listed else "does not list"
-        why = f", for {columns.told_by} says so" if columns.told_by else " (say --unlisted if it is of the others)"
-        term.line(f"No column says whether it is listed: taken as what the engine {taken}{why}.", "dim")
+        taken = "indexed" if columns.all_listed else "not indexed"
+        why = f", because {columns.told_by} says so" if columns.told_by else " (use --unlisted if they are not)"
+        term.line(f"No column shows whether a URL is indexed: all are taken as {taken}{why}.", "dim")
     _unknown(term, found.unknown, {s: len(u) for s, u in found.unknown.items()}, origin)
     if found.elsewhere:
         term.line(f"on other sites: {len(found.elsewhere):,}, such as {found.elsewhere[0]}", "dim")
     if found.unusable:
-        term.line(f"no addresses: {plural(len(found.unusable), 'row')}, such as {found.unusable[0]!r}", "yellow")
+        term.line(f"without a URL: {plural(len(found.unusable), 'row')}, such as {found.unusable[0]!r}", "yellow")
 
 
-HEADS = ("url", "the engine says", "listed", "state here", "want", "where", "line", "text", "what to do", "since")
+HEADS = ("url", "engine status", "indexed", "state here", "want", "where", "line", "text", "what to do", "since")
 
 
 def _table(found: Reconciled | LogRead, file: Path) -> bytes:
-    """The answer row by row, sorted by what to do; of a log the barred addresses that were asked for."""
-    import csv
-    import io
-
+    """One row per URL, sorted by what to do; for a log, the blocked URLs that were requested."""
     from indrel.ask.reconcile.lists import Reconciled
-    from indrel.base.plain import field
+    from indrel.base.tables import csv_bytes
 
     ending = file.suffix.lower()
     if ending == ".json":
@@ -179,11 +178,7 @@ def _table(found: Reconciled | LogRead, file: Path) -> bytes:
         from indrel.reports.workbook import table_book
 
         return table_book("Rows", heads, rows)
-    out = io.StringIO(newline="")
-    table = csv.writer(out, lineterminator="\r\n")
-    table.writerow(heads)
-    table.writerows([field("" if v is None else str(v)) for v in row] for row in rows)
-    return out.getvalue().encode("utf-8", "backslashreplace")
+    return csv_bytes(heads, rows)
 
 
 def _more(term: Terminal, count: int) -> None:
@@ -197,7 +192,7 @@ def _unknown(term: Terminal, unknown: dict[str, list[str]], counts: dict[str, in
     if not unknown:
         return
     term.console.print()
-    term.line("Not known to the audit (write them with --unknown FILE, audit again with --urls)", "bold")
+    term.line("Unknown to the audit (write them with --unknown FILE, then audit with --urls FILE)", "bold")
     for section, count in sorted(counts.items(), key=lambda pair: -pair[1])[:FEW]:
         example = f", such as {short(unknown[section][0], origin)}" if section in unknown else ""
         term.line(f"{section}: {count:,}{example}", indent=2, hang=4)
@@ -223,10 +218,10 @@ def _show_log(term: Terminal, found: LogRead, path: Path, origin: str, subject: 
         term.console.print()
         rows = [[str(r["section"]), str(r["state"]), str(r["status"]), f"{r['requests']:,}", f"{r['addresses']:,}"]
                 for r in found.fetched[:15]]  # fmt: skip
-        table(term, ["section", "state here", "answered", "requests", "addresses"], rows)
+        table(term, ["section", "state here", "returned", "requests", "URLs"], rows)
     if found.barred:
         term.console.print()
-        term.line("Barred, and asked for all the same", "bold")
+        term.line("Blocked, but requested", "bold")
         for row in found.barred[:FEW]:
             term.line(
                 f"{short(str(row['url']), origin)}: {row['crawler']}, {plural(int(str(row['requests'])), 'request')}",
@@ -236,7 +231,7 @@ def _show_log(term: Terminal, found: LogRead, path: Path, origin: str, subject: 
         _more(term, len(found.barred))
     if found.never:
         term.console.print()
-        term.line("Wanted, and never fetched by a search crawler", "bold")
+        term.line("Wanted, but never fetched by a search crawler", "bold")
         term.line(
             ", ".join(short(u, origin) for u in found.never[:FEW]) + (" ..." if len(found.never) > FEW else ""),
             indent=2,
@@ -248,5 +243,5 @@ def _show_log(term: Terminal, found: LogRead, path: Path, origin: str, subject: 
         for row in found.impostors[:FEW]:
             term.line(f"{row['crawler']} from {row['host']}: {plural(int(str(row['requests'])), 'request')}", indent=2)
     elif not found.has_hosts:
-        term.line("whether crawlers are who they say cannot be told: the log has no host names", "dim")
+        term.line("The log has no host names, so it is unknown whether crawlers are genuine.", "dim")
     _unknown(term, found.unknown, found.unknown_counts, origin)

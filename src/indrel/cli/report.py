@@ -39,5 +39,5 @@ def report(
     for file in output:
         say(f"written: {file}", quiet)
     if verdict.crashed:
-        say(f"indrel: the check {verdict.crashed[0].check} crashed: its findings are missing")
+        say(f"indrel: the check {verdict.crashed[0].check} crashed, so its findings are missing")
         raise typer.Exit(3)

@@ -14,6 +14,7 @@ from indrel.base.errors import InputError, UsageError
 from indrel.cli import options as opt
 from indrel.cli.checked import code_of
 from indrel.cli.console import out_console, say, terminal, write_json
+from indrel.cli.help import Command
 from indrel.cli.matrix import matrix
 from indrel.cli.output_option import answers
 from indrel.cli.snapshots import newest, require_read
@@ -27,18 +28,14 @@ if TYPE_CHECKING:
     from indrel.core.model import Finding
     from indrel.sources.options import GatherOptions
 
-robots = typer.Typer(
-    help="robots.txt on its own: check, match, impact, matrix.", no_args_is_help=True, rich_markup_mode=None
-)
+robots = typer.Typer(help="Check, match and compare robots.txt files.", no_args_is_help=True, rich_markup_mode=None)
 
-FileArgument = Annotated[
-    str, typer.Argument(metavar="FILE_OR_URL", help="A file, an address, or - for standard input.")
-]
+FileArgument = Annotated[str, typer.Argument(metavar="FILE_OR_URL", help="A file, a URL, or - for standard input.")]
 FilesArgument = Annotated[
-    list[str], typer.Argument(metavar="FILE_OR_URL...", help="Files, addresses, or - for standard input.")
+    list[str], typer.Argument(metavar="FILE_OR_URL...", help="Files, URLs, or - for standard input.")
 ]
 UrlsOption = Annotated[
-    Path | None, typer.Option("--urls", metavar="FILE", help="Addresses, one a line (- for standard input).")
+    Path | None, typer.Option("--urls", metavar="FILE", help="URLs from a file, one per line (- for standard input).")
 ]
 OWN = "snapshot"
 MOST_SHOWN = 20
@@ -58,12 +55,12 @@ def _crawlers(names: list[str] | None) -> tuple[Crawler, ...]:
     return crawlers.resolve(names or crawlers.DEFAULT)
 
 
-@robots.command("check")
+@robots.command("check", cls=Command)
 @answers
 def check(
     files: FilesArgument,
     snapshot: Annotated[
-        Path | None, typer.Option("--from", metavar="SNAPSHOT", help="Check against its addresses too.")
+        Path | None, typer.Option("--from", metavar="SNAPSHOT", help="Also check against the URLs of this audit.")
     ] = None,
     crawler: opt.CrawlerOption = None,
     json: opt.JsonOption = False,
@@ -72,7 +69,10 @@ def check(
     timeout: opt.TimeoutOption = 20.0,
     quiet: opt.QuietOption = False,
 ) -> None:
-    """Say of each faulty line what is wrong, what it does instead, and what to write."""
+    """Check each line of a robots.txt, and what to write.
+
+    With --from, the rules are also applied to the known URLs of an audit.
+    """
     from indrel.ask.robots.check import check
     from indrel.ask.robots.loaded import load
     from indrel.base.files import is_snapshot
@@ -93,18 +93,18 @@ def check(
         codes.append(code_of(checked.findings, checked.crashed, fail_on))
         if asked is None:
             lines = plural(len(loaded.verdict.file.lines), "line")
-            say(f"{lines} read; with --from SNAPSHOT also checked against known addresses", quiet)
+            say(f"{lines} read; add --from SNAPSHOT to check them against known URLs", quiet)
     raise typer.Exit(max(codes))
 
 
 def _show_uses(uses: list[RuleUse]) -> None:
-    """What each rule does to the known addresses."""
+    """What each rule does to the known URLs."""
     from indrel.reports.columns import table
 
     if uses:
         term = terminal()
         term.console.print()
-        term.line("The rules on this site", "bold")
+        term.line("What the rules do on this site", "bold")
         rows = [
             [
                 str(u.rule.line),
@@ -129,14 +129,14 @@ def _show_findings(findings: list[Finding], loaded: Loaded) -> None:
     said = to_do(f.severity for f in findings)
     rules = sum(len(g.rules) for g in loaded.verdict.file.groups)
     groups = plural(len(loaded.verdict.file.groups), "group")
-    term.line(f"{loaded.where}: {said or 'nothing to say'} ({plural(rules, 'rule')} in {groups}).", "bold")
+    term.line(f"{loaded.where}: {said or 'no findings'} ({plural(rules, 'rule')} in {groups}).", "bold")
     alike: dict[tuple[str, str, str], list[Finding]] = {}
     told = Counter((f.check, f.evidence[0].text) for f in findings)
     for finding in findings:
         first = finding.evidence[0]
         place = first.text if told[finding.check, first.text] > MOST_SHOWN else str(first.line)
         alike.setdefault((finding.check, first.where, place), []).append(finding)
-    groups_told = list(alike.values())  # one rule is reported once, whatever many addresses it meets
+    groups_told = list(alike.values())  # one rule is reported once, however many URLs it matches
     for number, members in enumerate(groups_told):
         finding = members[0]
         first = finding.evidence[0]
@@ -159,17 +159,17 @@ def _show_findings(findings: list[Finding], loaded: Loaded) -> None:
             term.line(f"and {plural(len(lines) - 1, 'more line')} like it, to line {lines[-1]}", indent=9)
         for more in finding.evidence[1:3]:
             term.pieces(
-                ("         see   ", "dim"),
+                ("         see     ", "dim"),
                 (f"{more.where}:{more.line}  " if more.line else f"{more.where}  ", ""),
                 (more.text, ""),
             )
         if also:
             rest = f" and {len(also) - 3:,} more" if len(also) > 3 else ""
-            term.pieces(("         at    ", "dim"), (", ".join(also[:3]) + rest, ""))
+            term.pieces(("         on      ", "dim"), (", ".join(also[:3]) + rest, ""))
         mend = _mend(finding)
         behind = groups_told[number + 1][0] if number + 1 < len(groups_told) else None
         if behind is None or (behind.check, _mend(behind)) != (finding.check, mend):  # of a run of the same, once
-            term.line(f"mend  {mend}", "green", indent=9, hang=6)
+            term.line(f"fix     {mend}", "green", indent=9, hang=8)
 
 
 def _mend(finding: Finding) -> str:
@@ -178,12 +178,12 @@ def _mend(finding: Finding) -> str:
     return finding.advice or checks()[finding.check].mend
 
 
-@robots.command("match")
+@robots.command("match", cls=Command)
 @answers
 def match(
     file: FileArgument,
     urls: Annotated[
-        list[str] | None, typer.Argument(metavar="[URL]...", help="Addresses or paths.", show_default=False)
+        list[str] | None, typer.Argument(metavar="[URL]...", help="URLs or paths.", show_default=False)
     ] = None,
     urls_file: UrlsOption = None,
     crawler: opt.CrawlerOption = None,
@@ -192,12 +192,15 @@ def match(
     timeout: opt.TimeoutOption = 20.0,
     quiet: opt.QuietOption = False,
 ) -> None:
-    """Say per address and crawler whether it may be fetched, and which rule and line decides."""
+    """Show which rule decides each URL, per crawler.
+
+    A single URL also shows the rules that match and lose.
+    """
     from indrel.ask.robots.loaded import load
     from indrel.ask.robots.match import match
 
     if not urls and urls_file is None:
-        raise UsageError("name addresses or paths to match, or --urls FILE")
+        raise UsageError("name URLs or paths to match, or --urls FILE")
     loaded = load(file, _options(connect, timeout))
     crawlers = _crawlers(crawler)
     rows = match(loaded, _addresses(urls or [], urls_file, loaded), crawlers)
@@ -211,7 +214,7 @@ def match(
     else:
         _show_matches(list(rows), crawlers)
     if loaded.status is not None and loaded.status >= 400:
-        say(f"{loaded.where} answers {loaded.status}: {loaded.verdict.access}", quiet)
+        say(f"{loaded.where} returns {loaded.status}: {loaded.verdict.access}", quiet)
 
 
 def _addresses(given: list[str], file: Path | None, loaded: Loaded) -> Iterator[str]:
@@ -221,7 +224,7 @@ def _addresses(given: list[str], file: Path | None, loaded: Loaded) -> Iterator[
     for text in given:
         url = to_url(text, loaded.origin)
         if url is None:
-            raise UsageError(f"{text} is neither an address nor a path")
+            raise UsageError(f"{text} is neither a URL nor a path")
         yield url
     if file is None:
         return
@@ -235,7 +238,7 @@ def _addresses(given: list[str], file: Path | None, loaded: Loaded) -> Iterator[
                 if line.strip():
                     url = to_url(line, loaded.origin)
                     if url is None:
-                        raise InputError(f"{file}:{number}: {line.strip()[:80]!r} is neither an address nor a path")
+                        raise InputError(f"{file}:{number}: {line.strip()[:80]!r} is neither a URL nor a path")
                     yield url
     except OSError as error:
         raise InputError(f"{file} cannot be read: {error.strerror}") from error
@@ -275,7 +278,7 @@ def _show_one(row: list[Match], loaded: Loaded, crawlers: tuple[Crawler, ...]) -
     term = terminal()
     for one, crawler in zip(row, crawlers, strict=True):
         rules = loaded.verdict.ruleset(crawler)
-        verb = "allowed" if one.allowed else "barred"
+        verb = "allowed" if one.allowed else "blocked"
         by = f" by `{one.rule.text}` (line {one.rule.line})" if one.rule else ": no rule matches"
         group = f", group {one.group}" if one.group else ", no group applies"
         term.line(
@@ -290,22 +293,25 @@ def _show_one(row: list[Match], loaded: Loaded, crawlers: tuple[Crawler, ...]) -
             why = (
                 "shorter"
                 if one.rule and loser.pattern.length < one.rule.pattern.length
-                else "as long, but does not allow"
+                else "as long, but not an Allow rule"
             )
-            term.line(f"beaten: `{loser.text}` (line {loser.line}), {why}", "dim", indent=2)
+            term.line(f"overridden: `{loser.text}` (line {loser.line}), {why}", "dim", indent=2)
         if len(losers) > MOST_SHOWN:
-            term.line(f"beaten too: {plural(len(losers) - MOST_SHOWN, 'more rule')} that would match", "dim", indent=2)
+            term.line(
+                f"also overridden: {plural(len(losers) - MOST_SHOWN, 'more rule')} that would match", "dim", indent=2
+            )
 
 
-@robots.command("impact")
+@robots.command("impact", cls=Command)
 @answers
 def impact(
     old: Annotated[
-        str, typer.Argument(metavar="OLD", help="A file, an address, a snapshot, or the word snapshot for its own.")
+        str, typer.Argument(metavar="OLD", help="A file, a URL, a snapshot, or the word `snapshot` for its own.")
     ],
-    new: Annotated[str, typer.Argument(metavar="NEW", help="Likewise.")],
+    new: Annotated[str, typer.Argument(metavar="NEW", help="The same.")],
     snapshot: Annotated[
-        Path | None, typer.Option("--from", metavar="SNAPSHOT", help="Whose addresses; the newest if left out.")
+        Path | None,
+        typer.Option("--from", metavar="SNAPSHOT", help="The audit whose URLs are decided.", show_default="the newest"),
     ] = None,
     urls_file: UrlsOption = None,
     crawler: opt.CrawlerOption = None,
@@ -314,7 +320,7 @@ def impact(
     timeout: opt.TimeoutOption = 20.0,
     quiet: opt.QuietOption = False,
 ) -> None:
-    """Say which known addresses change state if NEW goes live; exit 1 if a wanted one would be barred."""
+    """Show which known URLs change state if NEW goes live."""
     from indrel.ask.robots.impact import impact
     from indrel.ask.robots.loaded import Loaded, load
     from indrel.ask.robots.placed import in_place, of_list
@@ -328,7 +334,7 @@ def impact(
     with tempfile.TemporaryDirectory() as folder:
         if urls_file is not None and snapshot is None:
             if None in loaded:
-                raise UsageError("with --urls, OLD and NEW have to be files or addresses")
+                raise UsageError("with --urls, OLD and NEW must be files or URLs")
             first, second = (one for one in loaded if one is not None)
             second = Loaded(first.origin, second.where, second.body)
             urls = list(_addresses([], urls_file, first))
@@ -362,13 +368,11 @@ def _show_impact(found: Impact, origin: str, subject: str) -> None:
     opened = len(found.changes) - len(barred)
     wanted = sum(1 for c in barred if c.wanted)
     if not found.changes:
-        term.line(
-            f"{subject}Nothing changes: all {plural(found.known, 'known address')} are decided as before.", "bold"
-        )
+        term.line(f"{subject}Nothing changes: all {plural(found.known, 'known URL')} are decided as before.", "bold")
     else:
-        said = f"{plural(wanted, 'wanted address')} would be barred" if wanted else "no wanted address would be barred"
+        said = f"{plural(wanted, 'wanted page')} would be blocked" if wanted else "no wanted page would be blocked"
         term.line(
-            f"{subject}{said}; {len(barred):,} barred and {opened:,} opened of {plural(found.known, 'known address')}.",
+            f"{subject}{said}. Of {plural(found.known, 'known URL')}, {len(barred):,} would be blocked and {opened:,} unblocked.",
             "bold red" if wanted else "bold",
         )
     if found.lines:
@@ -376,7 +380,7 @@ def _show_impact(found: Impact, origin: str, subject: str) -> None:
         rows = [
             [str(r["change"]), str(r["line"]), str(r["text"]), str(r["group"]), f"{r['turns']:,}"] for r in found.lines
         ]
-        table(term, ["change", "line", "rule", "group", "turns"], rows, {"added": "magenta", "removed": "cyan"})
+        table(term, ["change", "line", "rule", "group", "URLs"], rows, {"added": "magenta", "removed": "cyan"})
     for note in found.notes[:5]:
         term.line(note, "yellow", hang=2)
     groups: dict[tuple[bool, str, str, str, tuple[str, ...], int | None], list[str]] = {}
@@ -395,7 +399,7 @@ def _show_impact(found: Impact, origin: str, subject: str) -> None:
             ]
             for (w, section, before, after, names, _), urls in groups.items()
         ]
-        table(term, ["", "section", "change", "for", "count", "addresses"], rows, {"wanted": "bold red"})
+        table(term, ["", "section", "change", "for", "count", "URLs"], rows, {"wanted": "bold red"})
 
 
-robots.command("matrix")(matrix)
+robots.command("matrix", cls=Command)(matrix)

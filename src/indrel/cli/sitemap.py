@@ -10,30 +10,29 @@ import typer
 from indrel.cli import options as opt
 from indrel.cli.checked import code_of
 from indrel.cli.console import say, terminal, write_json
+from indrel.cli.help import Command
 from indrel.cli.output_option import answers
 
 if TYPE_CHECKING:
     from indrel.ask.sitemap import CheckedSitemaps
 
-sitemap = typer.Typer(help="Sitemaps on their own: check.", no_args_is_help=True, rich_markup_mode=None)
+sitemap = typer.Typer(help="Check sitemap files.", no_args_is_help=True, rich_markup_mode=None)
 
 
 @sitemap.callback()
 def _group() -> None:
-    """Sitemaps on their own."""
+    """Check sitemap files."""
 
 
-@sitemap.command("check")
+@sitemap.command("check", cls=Command)
 @answers
 def check(
     files: Annotated[
         list[str],
-        typer.Argument(
-            metavar="FILE_OR_URL...", help="Sitemaps or indexes: files, addresses, or - for standard input."
-        ),
+        typer.Argument(metavar="FILE_OR_URL...", help="Sitemaps or indexes: files, URLs, or - for standard input."),
     ],
     snapshot: Annotated[
-        Path | None, typer.Option("--from", metavar="SNAPSHOT", help="Judge each entry by this audit too.")
+        Path | None, typer.Option("--from", metavar="SNAPSHOT", help="Also check each entry against this audit.")
     ] = None,
     intent: opt.IntentOption = None,
     crawler: opt.CrawlerOption = None,
@@ -43,7 +42,10 @@ def check(
     timeout: opt.TimeoutOption = 20.0,
     quiet: opt.QuietOption = False,
 ) -> None:
-    """Say of a sitemap, and of the files that an index lists, what is wrong, with file, line and column."""
+    """Check sitemaps: each problem with file and line.
+
+    The files that an index lists are checked too. With --from, each entry is compared with an audit.
+    """
     from indrel import pipeline
     from indrel.ask import sitemap as tool
     from indrel.core import crawlers
@@ -65,7 +67,7 @@ def check(
             say(f"{plural(len(checked.unread), 'listed sitemap')} not read, such as {checked.unread[0]}", quiet)
         codes.append(code_of(checked.findings, checked.crashed, fail_on))
     if snapshot is None:
-        say("with --from SNAPSHOT each entry is judged by an audit too", quiet)
+        say("add --from SNAPSHOT to check each entry against an audit", quiet)
     raise typer.Exit(max(codes))
 
 
@@ -79,7 +81,7 @@ def _show(checked: CheckedSitemaps, named: str) -> None:
     entries = sum(f.entries for f in checked.files if f.kind != "index")
     where = f"in {plural(len(checked.files), 'file')}" if len(checked.files) > 1 else f"({checked.files[0].kind})"
     against = f" against {checked.audit}" if checked.audit else ""
-    term.line(f"{named}{against}: {said or 'nothing to say'}; {plural(entries, 'entry', 'entries')} {where}.", "bold")
+    term.line(f"{named}{against}: {said or 'no findings'}; {plural(entries, 'entry', 'entries')} {where}.", "bold")
     if checked.states:
         shares = [f"{state} {count:,}" for state, count in sorted(checked.states.items(), key=lambda pair: -pair[1])]
         term.line("in the audit: " + ", ".join(shares))

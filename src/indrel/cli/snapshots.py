@@ -1,4 +1,4 @@
-"""Opening the snapshot that a command means."""
+"""Opening the snapshot of a command."""
 
 from __future__ import annotations
 
@@ -27,12 +27,12 @@ def newest(about: str | None = None, quiet: bool = False) -> Path:
 
 
 def require_read(site: Site) -> None:
-    """Raise AuditCutShort for an audit that read no page of its site: nothing rests on it."""
+    """Raise AuditCutShort for an audit that read no page of its site."""
     from indrel.base.errors import AuditCutShort
 
     if not site.read_a_page:
         raise AuditCutShort(
-            f"{site.snapshot.path}: its audit read no page of the site, so nothing can be said; audit it again"
+            f"{site.snapshot.path}: its audit read no page of the site, so it answers nothing; audit the site again"
         )
 
 

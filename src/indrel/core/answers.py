@@ -55,7 +55,7 @@ def status_of(written: str | bytes) -> int | None:
 def status_text(status: int | None, error: str | None) -> str:
     """`404 Not Found`, or what kept an answer from coming."""
     if status is None:
-        return f"no answer: {error}" if error else "no answer"
+        return f"no response: {error}" if error else "no response"
     try:
         return f"{status} {HTTPStatus(status).phrase}"
     except ValueError:

@@ -273,7 +273,7 @@ class _Reader:
         words = sorted(known)
         if not isinstance(word, str) or word not in words:
             near = nearest(word, words, CHOICE) if isinstance(word, str) else None
-            hint = f"`{near}` was probably meant" if near else f"choose one of {' '.join(words)}"
+            hint = f"did you mean `{near}`?" if near else f"choose one of {' '.join(words)}"
             self.fail(line, f"there is no {what} `{word}`; {hint}")
         return word
 

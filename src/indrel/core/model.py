@@ -66,7 +66,7 @@ SOURCES = {
 """By the kind of source, as a snapshot names it."""
 
 LONE = Traits(False, True, False, "not in the file")
-"""Of a single file that is checked by itself."""
+"""The source of a single file that is checked on its own."""
 
 
 class Severity(Enum):

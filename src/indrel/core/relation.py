@@ -252,6 +252,8 @@ _WORDS = {
     FIRST_PAGE: "the target is page 1",
 }  # fmt: skip
 
+_HOST_PARTS = {"-www": "without www", "+www": "with www"}
+
 
 def in_words(found: Relation, target: str = "") -> str:
     """The relation as a clause; empty if nothing can be said. `target` names the URL that differs, such as `the canonical`."""
@@ -261,7 +263,9 @@ def in_words(found: Relation, target: str = "") -> str:
         return _parameters_in_words(found.parts)
     if found.host and found.host not in VARIANTS:
         return f"the same path on {found.host}" if found.kind == SAME else ""
-    return _WORDS.get(found.kind, "").format(", ".join(found.parts))
+    return _WORDS.get(found.kind, "").format(
+        ", ".join(_HOST_PARTS.get(p, p.replace(" > ", " → ")) for p in found.parts)
+    )
 
 
 def _part_in_words(part: str, target: str) -> str:

@@ -121,7 +121,7 @@ def _same_document(one: _Page, other: _Page) -> bool:
 
 
 def _lead_alike(site: Site, groups: Sequence[Sequence[int]]) -> list[list[int]]:
-    """Of each group the pages that lead to nearly the same addresses as its first."""
+    """Per group, the pages with nearly the same links as its first page."""
     if not groups:
         return []
     sizes = [len(group) for group in groups]

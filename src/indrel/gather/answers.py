@@ -40,5 +40,5 @@ class Answer:
         """What kept it from being had, beside the status: the failure, or the pause that the host asks for."""
         wait = self.header("retry-after") if self.status in (429, 503) else None
         return self.error or (
-            f"and asks to come back after {wait[:40]}{' s' if wait.isdigit() else ''}" if wait else None
+            f"and asks crawlers to come back after {wait[:40]}{' s' if wait.isdigit() else ''}" if wait else None
         )

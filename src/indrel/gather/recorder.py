@@ -157,7 +157,7 @@ class Recorder:
 
     @staticmethod
     def texts(batch: Parsed) -> list[tuple[int, int | None, int]]:
-        """Of each page of a batch its number, the hash of its text and its length."""
+        """Per page of a batch: number, hash of its text, and length."""
         digest, length = place("page", "text_hash"), place("page", "text_length")
         return [(row[0], row[digest], row[length]) for row in batch.pages]
 

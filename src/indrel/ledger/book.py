@@ -130,7 +130,7 @@ class Ledger:
         if {" ".join(sql.split()) for (sql,) in found} != {
             " ".join(one.split()) for one in _TABLES.split(";") if one.strip()
         }:
-            raise InputError(f"{self.path} is not a ledger of Indrel: it holds other tables than one does")
+            raise InputError(f"{self.path} is not a ledger of Indrel: it has other tables")
         days = " UNION ALL ".join(f"SELECT {column} FROM {table}" for table, column in _DAYS)
         for (day,) in self.con.execute(f"SELECT DISTINCT * FROM ({days}) LIMIT {_MOST_DAYS}"):
             try:

@@ -36,11 +36,11 @@ def from_changes(changes: Iterable[StateChange]) -> list[Asked]:
             continue
         harm, why = _OTHER, f"{change.before} before, {change.after} now"
         if change.before == State.OPEN and change.want in (Want.HIDE, Want.LOCK, Want.DROP):
-            harm, why = _EXPOSED, f"may still be listed: open before, {change.after} now"
+            harm, why = _EXPOSED, f"can still be indexed: open before, {change.after} now"
         elif change.before == State.BARRED and change.after in LASTING:
-            harm, why = _BARE, f"may be listed unread: barred before, {change.after} now"
+            harm, why = _BARE, f"can be indexed without content: blocked before, {change.after} now"
         elif change.after == State.OPEN and change.want == Want.SHOW:
-            harm, why = _BLOCKED, f"may be listed now: {change.before} before"
+            harm, why = _BLOCKED, f"can be indexed now: {change.before} before"
         if change.url not in found or harm > found[change.url].harm:
             found[change.url] = Asked(change.url, why, harm)
     return sorted(found.values(), key=lambda a: (-a.harm, a.url))
@@ -52,7 +52,7 @@ def from_findings(findings: Iterable[Finding]) -> list[Asked]:
     for finding in findings:
         harm = finding.severity.value
         if "://" in finding.url and (finding.url not in found or harm > found[finding.url].harm):
-            found[finding.url] = Asked(finding.url, f"had {finding.check}", harm)
+            found[finding.url] = Asked(finding.url, f"has {finding.check}", harm)
     return sorted(found.values(), key=lambda a: (-a.harm, a.url))
 
 

@@ -19,8 +19,8 @@ _KEY = re.compile(r"[A-Za-z0-9-]{8,128}")
 _SAID = {
     400: "it could not read what was sent",
     403: "it does not accept the key: the key file must be on the host, with the key in it",
-    422: "it says the addresses are not of the host, or the key does not fit",
-    429: "it was asked too often: wait, then send again",
+    422: "the URLs are not of the host, or the key does not match",
+    429: "too many requests: wait, then send again",
 }
 
 
@@ -32,11 +32,11 @@ def check(endpoint: str, key: str, key_location: str | None = None) -> str:
     """The endpoint, normalised. Raises UsageError for one that is no address, and for a key that is none."""
     url = normalise(endpoint)
     if url is None:
-        raise UsageError(f"--to {endpoint}: write the address of an endpoint, as https://engine.example/indexnow")
+        raise UsageError(f"--to {endpoint}: write the URL of an endpoint, such as https://engine.example/indexnow")
     if not _KEY.fullmatch(key):
         raise UsageError("the key must be 8 to 128 letters, digits and hyphens (--key, or INDREL_INDEXNOW_KEY)")
     if key_location and normalise(key_location) is None:
-        raise UsageError(f"--key-location {key_location}: write the address of the key file")
+        raise UsageError(f"--key-location {key_location}: write the URL of the key file")
     return url
 
 
@@ -68,8 +68,8 @@ def deliver(endpoint: str, body: dict[str, object], timeout: float = 20.0) -> No
     try:
         status = asyncio.run(post())
     except RequestFailed as error:
-        raise SendError(f"{place} did not take the addresses of {host}: {error}") from error
+        raise SendError(f"{place} did not accept the URLs of {host}: {error}") from error
     if status not in (200, 202):
         raise SendError(
-            f"{place} did not take the addresses of {host}: {status}, {_SAID.get(status, 'no answer of the protocol')}"
+            f"{place} did not accept the URLs of {host}: {status}, {_SAID.get(status, 'not a response of the protocol')}"
         )

@@ -29,4 +29,4 @@ def write(
     elif ending == ".csv":
         write_whole(file, pieces(columns, values(site, columns, filters, sort)))
     else:
-        raise UsageError(f"{file}: addresses can be written as .csv, .xlsx or .json")
+        raise UsageError(f"{file}: URLs can be written as .csv, .xlsx or .json")

@@ -56,7 +56,7 @@ def document(verdict: Verdict, site: Site) -> dict[str, Any]:
 
 
 def render(verdict: Verdict, site: Site) -> Iterator[bytes]:
-    """The document in pieces: the findings stand in a line each, and are made as they are written."""
+    """The document in pieces: one finding per line, made as it is written."""
     return pieces(document(verdict, site), "findings", _findings(verdict))
 
 

@@ -111,7 +111,8 @@ def _states(verdict: Verdict) -> list[str]:
 
 def _cause(cause: Cause, origin: str, joined: list[Cause]) -> list[str]:
     first = cause.findings[0]
-    lines = [f"### {prose(said_of(cause))}", "", f"{cause.check}, cause {code(cause.short)}", ""]
+    explains = f", explains {cause.consequences:,} more" if cause.consequences else ""
+    lines = [f"### {prose(said_of(cause))}", "", f"{cause.check}, cause {code(cause.short)}{explains}", ""]
     for evidence in first.evidence[:3]:
         where = short(evidence.where, origin) + (f":{evidence.line}" if evidence.line else "")
         lines.append(f"- set by {code(where)} {code(evidence.text)}")

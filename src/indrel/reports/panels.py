@@ -1,6 +1,6 @@
-"""What an audit's figures show: states by section, what the sitemaps lead to, clicks from the start page.
+"""What an audit's figures show: states by section, what the sitemaps lead to, clicks from the home page.
 
-Drawn as blocks in the page, and by `figures` as PNG or SVG.
+Drawn as bars in the page, and by `figures` as PNG or SVG.
 """
 
 from __future__ import annotations
@@ -51,7 +51,7 @@ class Panel:
 
     @property
     def height(self) -> float:
-        """Of the drawing, in inches; title and names of steps come on top."""
+        """Height of the drawing in inches, without title and names of steps."""
         return 2.4 if self.upright else 0.32 * len(self.bars)
 
 
@@ -89,7 +89,7 @@ def _sitemaps(site: Site) -> Panel | None:
     together = _sum(states for _, states in files)
     lost, total = _unlistable(together), sum(together.values())
     says = (
-        f"{lost:,} of {plural(total, 'entry', 'entries')} cannot be listed"
+        f"{lost:,} of {plural(total, 'entry', 'entries')} cannot be indexed"
         if lost
         else f"all {total:,} entries are open"
     )
@@ -116,7 +116,7 @@ def _depth(site: Site) -> Panel | None:
     parts = [f"{plural(far, 'open page')} further than 3 clicks"] if far else []
     parts += [f"{plural(alone, 'open page')} that no link leads to"] if alone else []
     return Panel(
-        "depth", "Clicks from the start page", "; ".join(parts) or "every open page within 3 clicks", bars, upright=True
+        "depth", "Clicks from the home page", "; ".join(parts) or "every open page within 3 clicks", bars, upright=True
     )
 
 

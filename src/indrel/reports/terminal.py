@@ -31,6 +31,9 @@ HEADINGS = {
     Severity.NOTE: "Good to know",
 }
 A_CAUSE = "Each cause is a group of findings that one edit would fix."
+FATES = {"unfollowed": "nofollow links"}
+"""What becomes of link weight, where the name in JSON is not the trade's word."""
+
 GLOSSES = {
     State.OPEN: "indexable", State.HIDDEN: "noindex", State.FOLDED: "redirect / canonical", State.BARRED: "robots.txt",
     State.GONE: "4xx", State.BROKEN: "5xx, soft 404", State.LOCKED: "401, 403", State.UNREAD: "not crawled",
@@ -310,7 +313,7 @@ class Terminal:
         if flow is None or flow.lost < 0.005:
             return
         fates = sorted(flow.fates.items(), key=lambda pair: -pair[1])
-        parts = listing([f"{name} {share:.1%}" for name, share in fates if share >= 0.0005])
+        parts = listing([f"{FATES.get(name, name)} {share:.1%}" for name, share in fates if share >= 0.0005])
         top = [f"{name} ({share:.1%})" for name, share in list(flow.sections.items())[:3] if share >= 0.005]
         most = f"; most in {listing(top)}" if top else ""
         self.console.print()

@@ -1,4 +1,4 @@
-"""The verdict as a spreadsheet to work through: overview, causes, findings, addresses, sitemap entries."""
+"""The verdict as a spreadsheet to work through: overview, causes, findings, URLs, sitemap entries."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from indrel.base.plain import field
 from indrel.core.model import Severity, Verdict
 from indrel.decide.site import Site
 from indrel.reports import csv_table
-from indrel.reports.terminal import sentence
+from indrel.reports.terminal import said_of, sentence
 
 MOST_ROWS = 1_000_000
 MOST_LINKS = 2_000
@@ -24,6 +24,12 @@ SAMPLE = 500
 
 
 WIDEST = 80
+HEADS = {
+    "by": "decided by", "where": "set by", "listed": "in sitemap", "followed": "followed links", "unfollowed": "nofollow links",
+    "stated": "want is stated", "clicks": "clicks from home page", "kind_because": "why this kind",
+}  # fmt: skip
+"""What a person reads above a column, where it differs from the name that CSV and JSON use."""
+
 Link = Callable[[str], str | None]
 _ILLEGAL = re.compile(r"[\ufffe\uffff]")
 
@@ -44,7 +50,7 @@ def render(verdict: Verdict, site: Site) -> bytes:
         rows_of[cause.id], findings_of[cause.id] = f"internal:Causes!A{number}", f"internal:Findings!A{at}"
         at += cause.count
     book.sheet("Overview", ("what", "value"), _overview(verdict), filtered=False)
-    book.sheet("Causes", ("cause", "severity", "class", "check", "section", "findings", "share", "what", "mend", "line that does it"),
+    book.sheet("Causes", ("cause", "severity", "class", "check", "section", "findings", "share", "problem", "fix", "set by"),
            _causes(verdict), {0: findings_of.get})  # fmt: skip
     findings = (csv_table.row(f) for f in verdict.findings[:MOST_ROWS])
     links: dict[int, Link] = {csv_table.COLUMNS.index("cause"): rows_of.get, csv_table.COLUMNS.index("url"): address}
@@ -52,7 +58,7 @@ def render(verdict: Verdict, site: Site) -> bytes:
     crawlers = [c.token for c in site.crawlers]
     columns = columns_of(crawlers)
     _addresses(book, columns, (row for rows in values(site, columns) for row in rows))
-    heads = ("address as listed", "sitemap", "line", "lastmod", *crawlers)
+    heads = ("URL as listed", "sitemap", "line", "lastmod", *crawlers)
     book.sheet("Sitemap entries", heads, _entries(site), {0: address, 1: address})
     return book.octets()
 
@@ -83,6 +89,7 @@ class _Book:
     ) -> None:
         """One sheet with bold, frozen heads, a filter and widths by what it holds; `links` say where cells of a column lead."""
         sheet = self._book.add_worksheet(title)
+        heads = [HEADS.get(head, head.replace("_", " ")) for head in heads]
         told = ([cell(v) for v in row] for row in rows)
         first = list(islice(told, SAMPLE))
         for place, head in enumerate(heads):
@@ -116,11 +123,11 @@ def _overview(verdict: Verdict) -> list[tuple[str, object]]:
     rows: list[tuple[str, object]] = [
         ("verdict", sentence(verdict)), ("source", str(verdict.source["location"])),
         ("from", str(verdict.source.get("started"))), ("to", str(verdict.source.get("finished"))),
-        ("complete", "yes" if verdict.complete else f"no: {verdict.incomplete_because}"), ("addresses", verdict.addresses),
+        ("complete", "yes" if verdict.complete else f"no: {verdict.incomplete_because}"), ("URLs", verdict.addresses),
     ]  # fmt: skip
-    rows += [(f"findings to {s.word}", verdict.count(s)) for s in Severity]
+    rows += [(f"findings: {s.word}", verdict.count(s)) for s in Severity]
     rows += [(f"{crawler}: {state}", n) for crawler, states in verdict.states.items() for state, n in states.items()]
-    rows += [(f"left out: {s.check}", s.because) for s in verdict.skipped]
+    rows += [(f"skipped: {s.check}", s.because) for s in verdict.skipped]
     return rows + [(f"crashed: {s.check}", s.because) for s in verdict.crashed]
 
 
@@ -130,24 +137,24 @@ def _causes(verdict: Verdict) -> Iterable[Sequence[object]]:
         line = f"{first.where}:{first.line or ''} {first.text}" if first else ""
         share = round(one.share, 3) if one.share is not None else ""
         yield (one.id, one.severity.word + (" (accepted)" if one.accepted else ""), one.cls.value, one.check, one.section,
-               one.count, share, one.findings[0].message if one.count == 1 else one.summary, one.mend, line)  # fmt: skip
+               one.count, share, said_of(one), one.mend, line)  # fmt: skip
 
 
 def _addresses(book: _Book, columns: Iterable[str], rows: Iterable[Sequence[object]]) -> None:
-    """The sheet of addresses: those cells are links that hold one."""
+    """The sheet of URLs; the cells with a URL are links."""
     links: dict[int, Link] = {place: address for place, name in enumerate(columns) if name in ("url", "folds_into")}
-    book.sheet("Addresses", tuple(columns), islice(rows, MOST_ROWS), links)
+    book.sheet("URLs", tuple(columns), islice(rows, MOST_ROWS), links)
 
 
 def address_book(columns: Iterable[str], rows: Iterable[Sequence[object]]) -> bytes:
-    """A spreadsheet of addresses alone."""
+    """A spreadsheet with only the URLs."""
     book = _Book()
     _addresses(book, columns, rows)
     return book.octets()
 
 
 def table_book(title: str, heads: Sequence[str], rows: Iterable[Sequence[object]]) -> bytes:
-    """A spreadsheet of one table, whose first column holds addresses."""
+    """A spreadsheet of one table, whose first column holds URLs."""
     book = _Book()
     book.sheet(title, heads, rows, {0: address})
     return book.octets()

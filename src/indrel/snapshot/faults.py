@@ -56,7 +56,7 @@ def explained(error: BaseException) -> IndrelError | None:
             "(of a site, --resume goes on from there)"
         )
     if any(word in text for word in _DAMAGE):
-        return SnapshotError("the snapshot is damaged: audit again, or take another snapshot")
+        return SnapshotError("the snapshot is damaged: audit again, or use another snapshot")
     if isinstance(error, duckdb.InternalException | duckdb.FatalException):
         return SnapshotError(
             "the snapshot is damaged, or the database failed at a question: audit again, and report it if that fails too"

@@ -150,7 +150,7 @@ def _unusable(path: Path) -> SnapshotError:
         verb = "read" if path.exists() else "written"
         return SnapshotError(f"{path} cannot be {verb}: {error.strerror}")
     if ours:
-        return SnapshotError(f"{path} is damaged: audit again, or take another snapshot")
+        return SnapshotError(f"{path} is damaged: audit again, or use another snapshot")
     return SnapshotError(f"{path} is not a snapshot of Indrel: give a file that `indrel audit` wrote")
 
 
@@ -187,13 +187,13 @@ def _check_catalogue(con: duckdb.DuckDBPyConnection, path: Path) -> dict[str, di
     tables: dict[str, dict[str, tuple[int, str]]] = {}
     for what, name, column, kind, allowed, number in entries:
         if not allowed:
-            raise SnapshotError(f"{path} is not a snapshot of Indrel: it holds a {what} ({name}) that no audit makes")
+            raise SnapshotError(f"{path} is not a snapshot of Indrel: it has a {what} ({name}) that no audit makes")
         if what == "column":
             tables.setdefault(name, {})[column] = number, kind
         elif what == "table" and number > max(LEAST_ROWS, path.stat().st_size):
             raise SnapshotError(f"{path}: the table {name} claims {number:,} rows, more than the file has bytes")
     if not tables:
-        raise SnapshotError(f"{path} holds nothing: its audit was ended as it began; run the audit without --resume")
+        raise SnapshotError(f"{path} is empty: its audit ended at once; run the audit without --resume")
     if "meta" not in tables:
         raise _foreign(path)
     return {

@@ -33,7 +33,7 @@ def glance(path: Path) -> Glance:
     with Snapshot(path) as snapshot:
         meta = snapshot.meta
         if "base" not in meta or "started" not in meta:
-            raise SnapshotError(f"{path} holds nothing: its audit was ended as it began")
+            raise SnapshotError(f"{path} is empty: its audit ended at once")
         read = snapshot.rows(
             "SELECT 1 FROM answer n JOIN address a ON a.id = n.address WHERE a.site AND n.status IS NOT NULL LIMIT 1"
         )

@@ -48,7 +48,7 @@ def _make_room(path: Path) -> None:
         if path.exists():
             with path.open("r+b") as file:
                 if not begins_snapshot(file.read(HEAD)):
-                    raise SnapshotError(f"{path} exists and is not a snapshot: it was left as it is, name another file")
+                    raise SnapshotError(f"{path} exists and is not a snapshot; it was not changed, name another file")
                 if not _lock(file):
                     raise SnapshotError(f"{path} is being written by another process: name another file, or wait")
                 path.unlink()

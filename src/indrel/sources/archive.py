@@ -110,11 +110,11 @@ class Archive:
             record, last = following, records.get_record_offset()
             yield record, last
         if record is None:
-            raise InputError(f"{self.path} cannot be read as a WARC file: it holds no record")
+            raise InputError(f"{self.path} cannot be read as a WARC file: it has no record")
         whole, end = _member(file, last)
         file.seek(end)
         if not whole or file.read(STEP).strip(b"\r\n\0 "):
-            self.fault = f"{self.path.name} is cut: its last record is not whole"
+            self.fault = f"{self.path.name} is cut: its last record is incomplete"
         if not whole:
             self.places = {url: place for url, place in self.places.items() if place.offset != last}
 
@@ -128,12 +128,12 @@ class Archive:
             base = normalise(self.options.base)
             if base is None:
                 raise InputError(
-                    f"--base {self.options.base} is not an address: write it as https://www.sarnfell.example/"
+                    f"--base {self.options.base} is not a URL: write it like https://www.sarnfell.example/"
                 )
             return base
         hosts = Counter(origin_of(url) for url, place in self.places.items() if place.html)
         if not hosts:
-            raise InputError(f"{self.path} holds no HTML page: there is nothing to audit")
+            raise InputError(f"{self.path} has no HTML page: there is nothing to audit")
         return min(hosts, key=lambda host: (-hosts[host], host)) + "/"
 
     # ---------------------------------------------------------------- reading
@@ -146,7 +146,7 @@ class Archive:
         recorder.give(self.base, self.options.also)
         pages = [url for url in self._in_order(self.places) if self.places[url].html]
         if not pages:
-            raise InputError(f"{self.path} holds no page of {origin_of(self.base)}: say another --base")
+            raise InputError(f"{self.path} has no page of {origin_of(self.base)}: use another --base")
         if self.options.limit is not None and len(pages) > self.options.limit:
             pages, self.limit_hit = pages[: self.options.limit], True
         with self.path.open("rb") as self._file:
@@ -199,9 +199,9 @@ class Archive:
         if not missing:
             return None
         are = (
-            "1 address that is linked or listed is"
+            "1 URL that is linked or in a sitemap is"
             if missing == 1
-            else f"{missing:,} addresses that are linked or listed are"
+            else f"{missing:,} URLs that are linked or in a sitemap are"
         )
         return f"{are} not in {self.path.name}, such as {example}"
 

@@ -20,7 +20,7 @@ import pycurl
 
 from indrel.core.answers import NO_SUCH_HOST, NOT_HTTP, Failure, status_of
 
-PRIVATE = "not asked: a private address"
+PRIVATE = "not requested: a private IP address"
 MOST_WAITING = 1 << 20
 """Bytes of a body that may wait to be read; the server is held up meanwhile."""
 
@@ -166,8 +166,8 @@ class Response:
 
     def _failure(self, code: int, said: str) -> tuple[Failure, str]:
         if code == pycurl.E_OPERATION_TIMEDOUT:
-            slow = (Failure.SLOW, "the answer did not end in time")
-            return slow if self.status else (Failure.SILENT, "no answer in time")
+            slow = (Failure.SLOW, "the response did not end in time")
+            return slow if self.status else (Failure.SILENT, "no response in time")
         if code in _UNTRUSTED:
             reason = said.partition("certificate problem: ")[2] or said.removeprefix("SSL: ") or "not trusted"
             return Failure.CERTIFICATE, f"TLS: the certificate was refused ({reason})"
@@ -183,11 +183,11 @@ class Response:
                 return Failure.NO_CONNECTION, "no connection (the other side closed it at once)"
             return Failure.NO_CONNECTION, f"no connection ({os.strerror(number) if number else 'refused'})".lower()
         if code in (pycurl.E_GOT_NOTHING, pycurl.E_RECV_ERROR, pycurl.E_SEND_ERROR) and not self.status:
-            return Failure.BROKEN, "the server closed the connection without an answer"
+            return Failure.BROKEN, "the server closed the connection without a response"
         if self.status:
-            return Failure.BROKEN, "the connection broke off in the middle of the answer"
+            return Failure.BROKEN, "the connection broke in the middle of the response"
         if code == pycurl.E_URL_MALFORMAT:
-            return Failure.OTHER, "the request failed (no address that can be asked)"
+            return Failure.OTHER, "the request failed (no usable IP address)"
         return Failure.BROKEN, NOT_HTTP
 
 

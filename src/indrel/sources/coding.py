@@ -20,7 +20,7 @@ class CodingError(RequestFailed):
     """A body that is not coded as its header says, or whose end is missing."""
 
     def __init__(self) -> None:
-        super().__init__(Failure.BROKEN, "the answer is not compressed as it says, or was cut short")
+        super().__init__(Failure.BROKEN, "the response is not compressed as declared, or was cut")
 
 
 class _Deflate:

@@ -112,7 +112,7 @@ class Listing:
             if names:
                 one, many = why.split("|")
                 found.append(
-                    f"{len(names):,} left out, such as {clip(shown(names[0]), 80)}: {one if len(names) == 1 else many}"
+                    f"{len(names):,} skipped, such as {clip(shown(names[0]), 80)}: {one if len(names) == 1 else many}"
                 )
         return found
 
@@ -188,10 +188,10 @@ class BuiltFolder:
         said = self.options.base
         base = normalise(said) if said else find_base(folder, list_files(folder, self.options.links_out).files)
         if said and base is None:
-            raise UsageError(f"--base {said} is not an address: write it as https://www.sarnfell.example/")
+            raise UsageError(f"--base {said} is not a URL: write it like https://www.sarnfell.example/")
         if base is None:
             base = STAND_IN
-            told = f"nothing names the address of {folder}: it is shown as {STAND_IN} (say --base ADDRESS)"
+            told = f"nothing names the URL of {folder}: it is shown as {STAND_IN} (use --base URL)"
             self.options.progress.note(told)
         return base if base.endswith("/") else base + "/"
 
@@ -234,7 +234,7 @@ class Folder:
         """Read everything. Raises InputError where there is no page, Interrupted when stopped."""
         pages = [f for f in self.files if f.lower().endswith(_HTML)]
         if not pages:
-            raise InputError(f"{self.folder} holds no HTML file: give the folder that a build wrote its pages to")
+            raise InputError(f"{self.folder} has no HTML file: give the folder to which a build wrote its pages")
         self.recorder.give(self.base, self.options.also)
         self._robots()
         self._sitemaps()
@@ -280,7 +280,7 @@ class Folder:
         self.recorder.writer.add("answer", rows)
         return tasks
 
-    # ---------------------------------------------------------------- addresses that are referred to
+    # ---------------------------------------------------------------- URLs that are referred to
 
     def _referenced(self) -> None:
         """Answer every address of the base that something names but that is no page's own; what pages only need to be
@@ -396,8 +396,8 @@ class Folder:
         if best is None or found[best] < FEWEST_NAMED or found[best] < MOST_EXPLAINED * len(rows):
             return []
         return [
-            f"{found[best]:,} of {len(rows):,} addresses that {self.base} lacks are files here if the folder stands at "
-            f"{origin_of(self.base)}{best}: it probably does (say --base {shlex.quote(origin_of(self.base) + best)})"
+            f"{found[best]:,} of {len(rows):,} URLs that {self.base} lacks are files here if the folder is published at "
+            f"{origin_of(self.base)}{best}: it probably is (use --base {shlex.quote(origin_of(self.base) + best)})"
         ]
 
     def _elsewhere(self) -> list[str]:
@@ -418,7 +418,7 @@ class Folder:
         away = [number for number, url, missing, _ in rows if missing and self._top(url) not in here]
         con.execute("DELETE FROM answer WHERE address IN (SELECT unnest(?::INTEGER[]))", [away])
         return [
-            f"{sum(promised):,} of {len(promised):,} addresses that canonicals and sitemaps name have no file here: those of folders "
+            f"{sum(promised):,} of {len(promised):,} URLs that canonicals and sitemaps name have no file here: those of folders "
             "that are not here are left unread"
         ]
 

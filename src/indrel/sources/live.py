@@ -29,7 +29,7 @@ class Live:
         source, self.options = with_credentials(named, options)
         base = normalise(with_scheme(source, self.options))
         if base is None:
-            raise UsageError(f"{source} is not an address: write it as https://www.sarnfell.example/")
+            raise UsageError(f"{source} is not a URL: write it like https://www.sarnfell.example/")
         self.base = self.location = base
 
     def gather(self, recorder: Recorder, pool: ParserPool) -> str | None:

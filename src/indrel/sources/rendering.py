@@ -163,7 +163,7 @@ class Rendering:
         )  # fmt: skip
         if self.unviewed:
             why = ENDED if self.tabs.ended else LOST
-            self.recorder.unviewed = f"{plural(self.unviewed, 'page')} chosen for --render could not be viewed: {why}"
+            self.recorder.unviewed = f"{plural(self.unviewed, 'page')} chosen for --render could not be rendered: {why}"
 
     # ---------------------------------------------------------------- which
 
@@ -221,7 +221,7 @@ class Rendering:
         try:
             return await self._look(page)
         except Exception as error:
-            log.debug("%s could not be looked at", page.url, exc_info=True)
+            log.debug("%s could not be rendered", page.url, exc_info=True)
             nothing = Look(page.url, None, why=f"the look failed ({type(error).__name__})")
             return await self._keep(page, Answer(page.url, None), PageFacts(), nothing, self.everyone, False)
 

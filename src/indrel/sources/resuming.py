@@ -59,7 +59,7 @@ def take_up(site: LiveSite) -> bool:
 
 
 def _forgotten(site: LiveSite, only: frozenset[str]) -> list[str]:
-    """Of the addresses that alone are asked again the ones that the snapshot still knows."""
+    """The URLs to request again that the snapshot still has."""
     return [url for url, _, _, read in _mentioned(site) if not read and url in only]
 
 

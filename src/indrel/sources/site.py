@@ -155,7 +155,7 @@ class LiveSite:
             raise Interrupted("interrupted: what was gathered is kept; `--resume` goes on from there")
         if self.lost:
             host, last = next(iter(self.lost.items()))
-            why = last.error or "no answer"
+            why = last.error or "no response"
             if last.failure is Failure.NO_HOST:
                 raise AuditCutShort(f"{host}: there is no such host; check how the name is written")
             raise AuditCutShort(f"{host} stopped answering ({why}): run again with `--resume` when it is back")
@@ -203,7 +203,7 @@ class LiveSite:
         if self.options.only is None and self.options.follow_links:
             await self.made_up.ask_sections(origin)
         if self.options.as_crawlers:
-            stage("asking again under the crawlers' names")
+            stage("requesting again under the crawlers' names")
             await Comparison(self.fetcher, self.recorder, self.pool, self._executor, self.options, self._heard).run()
         stage("asking the hosts of scripts and styles for robots.txt")
         for host in resource_hosts(self.recorder):
@@ -412,7 +412,7 @@ class LiveSite:
 
     def _keep_silence(self, answer: Answer) -> None:
         self.recorder.writer.add(
-            "answer", [self.recorder.answer_row(answer.url, None, error=answer.error or "no answer")]
+            "answer", [self.recorder.answer_row(answer.url, None, error=answer.error or "no response")]
         )
 
     def _may_read_barred(self, url: str) -> bool:

@@ -24,7 +24,7 @@ class UrlList:
         self.location = named
         urls = read_urls(Path(named))
         if not urls:
-            raise InputError(f"{named} holds no URL: write one per line")
+            raise InputError(f"{named} has no URL: write one per line")
         origins = Counter(map(origin_of, urls))
         self.base = min(origins, key=lambda origin: (-origins[origin], origin)) + "/"
         hosts = dict.fromkeys([*options.hosts, *map(site_key, urls)])

@@ -145,7 +145,7 @@ class Comparison:
 
 def _status(answer: Answer) -> str:
     if answer.status is None:
-        return f"no answer ({answer.error})"
+        return f"no response ({answer.error})"
     target = normalise(answer.header("location") or "", answer.url) if answer.redirects else None
     return f"{answer.status} to {target}" if target else str(answer.status)
 

@@ -80,7 +80,7 @@ def _note(entry: WantEntry) -> str:
 
 def _nginx(rules: list[tuple[str, bool, WantEntry]]) -> str:
     lines = [
-        "# Beside the server blocks (in http): which answers are kept out of listings. The first line that matches decides.",
+        "# In the http block: which responses are kept out of the index. The first line that matches decides.",
         'map "$status $request_uri" $indrel_robots {',
         '    default "";',
     ]

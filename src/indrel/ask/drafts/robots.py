@@ -69,15 +69,13 @@ def draft(site: Site, with_headers: bool = False) -> RobotsDraft:
     if host is None or not host.known:
         raise UsageError("robots.txt of this site is not known: audit the site first")
     if host.access is Access.ALL_BARRED:
-        raise UsageError(
-            "robots.txt cannot be read, so there is nothing to start from: make it answer 200 or 404 first"
-        )
+        raise UsageError("robots.txt cannot be read, so there is nothing to start from: let it return 200 or 404 first")
     before = host.body if host.access is Access.RULES else b""
     reasons: list[str] = []
     lines = [_Line(number, text) for number, text in enumerate(before.decode("utf-8-sig", "replace").splitlines(), 1)]
     bad = _bad_sitemaps(site, host)
     for number, what in bad:
-        reasons.append(f"line {number} goes: the sitemap that it names {what}")
+        reasons.append(f"line {number} is removed: the sitemap that it names {what}")
     lines = [line for line in lines if line.number not in {number for number, _ in bad}]
     if len(bad) == len(host.file.sitemaps):
         lines += [_Line(None, text) for text in _own_sitemaps(site, reasons)]
@@ -191,10 +189,10 @@ def _mend(use: _Use, lines: list[_Line], reasons: list[str], shut: set[str], fre
     rule, line = use.rule, lines[use.rule.line - 1]
     why = []
     if use.wanted:
-        why.append(f"it bars {plural(len(use.wanted), 'wanted address', 'wanted addresses')} such as {min(use.wanted)}")
+        why.append(f"it blocks {plural(len(use.wanted), 'wanted page')} such as {min(use.wanted)}")
     if use.told_noindex:
         pages = plural(len(use.told_noindex), "page")
-        why.append(f"it keeps the noindex of {pages} from being read, such as {min(use.told_noindex)}")
+        why.append(f"it keeps crawlers from reading the noindex of {pages}, such as {min(use.told_noindex)}")
     said = " and ".join(why)
     allows = None if line.eased else _fewest(opens, shut - opens, rule.pattern.length)
     place = f"line {line.number}" if line.number else "a line"
@@ -202,12 +200,12 @@ def _mend(use: _Use, lines: list[_Line], reasons: list[str], shut: set[str], fre
         bars = _fewest(stays, free | opens, 0)
         if bars is None:
             raise IndrelError(
-                f"no draft was made: {place}, {code(rule.text)}, bars what is wanted and what is not in so many places that more than "
-                f"{MOST_ALLOWS} lines would have to take its place, for {plural(len(opens), 'address', 'addresses')} such as "
+                f"no draft was made: {place}, {code(rule.text)}, blocks wanted and unwanted pages in so many places that more than "
+                f"{MOST_ALLOWS} lines would be needed instead, for {plural(len(opens), 'URL')} such as "
                 f"{min(opens)} and {len(stays):,} such as {min(stays)}"
             )
-        instead = f", {plural(len(bars), 'narrower line')} in its place" if bars else ""
-        reasons.append(f"{place}, {code(rule.text)}, goes{instead}: {said}")
+        instead = f" and replaced by {plural(len(bars), 'narrower line')}" if bars else ""
+        reasons.append(f"{place}, {code(rule.text)}, is removed{instead}: {said}")
         return rule.line, False, [f"Disallow: {one}" for one in bars]
     reasons.append(f"{place}, {code(rule.text)}, gets {plural(len(allows), 'Allow line')}: {said}")
     return rule.line, True, [f"Allow: {one}" for one in allows]
@@ -250,7 +248,7 @@ def _widest(path: str, others: Iterable[str], longer_than: int) -> str:
 def _bad_sitemaps(site: Site, host: HostRobots) -> list[tuple[int, str]]:
     """Sitemap lines whose file is no sitemap, with what it is instead."""
     return site.rows(
-        """SELECT announced_line, CASE WHEN status IS NULL THEN 'does not answer' WHEN status <> 200 THEN 'answers ' || status
+        """SELECT announced_line, CASE WHEN status IS NULL THEN 'does not respond' WHEN status <> 200 THEN 'returns ' || status
             WHEN kind = 'html' THEN 'is an HTML page' ELSE 'cannot be read' END
         FROM sitemap WHERE via = 'robots' AND announced_by = ? AND announced_line IS NOT NULL
         AND (status IS DISTINCT FROM 200 OR kind IN ('html', 'unknown') OR (error IS NOT NULL AND entries = 0))
@@ -293,8 +291,8 @@ def prove(site: Site, body: bytes, with_headers: bool = False) -> None:
         after.close()
     for number, (url, barred, want, free) in now.items():
         if want == "show" and barred:
-            raise IndrelError(f"no draft was made: {url} is wanted and would still be barred")
+            raise IndrelError(f"no draft was made: {url} is wanted, but would still be blocked")
         if barred & ~old.get(number, 0):
-            raise IndrelError(f"no draft was made: {url} can be fetched now and would be barred")
+            raise IndrelError(f"no draft was made: {url} can be fetched now, but would be blocked")
         if old.get(number, 0) & ~barred and not free:
-            raise IndrelError(f"no draft was made: {url} is barred now, is not wanted, and would be opened")
+            raise IndrelError(f"no draft was made: {url} is blocked now and unwanted, but would be unblocked")

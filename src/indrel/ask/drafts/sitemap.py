@@ -88,7 +88,7 @@ def draft(site: Site, gzip: bool = False, split: bool = False) -> SitemapDraft:
     if further:
         left_out["of the kinds that sitemaps leave out (numbered pages, variants)"] = [url for (url,) in further]
     if again:
-        left_out["with the same content as another address"] = [url for number, _, url, *_ in rows if number in again]
+        left_out["with the same content as another URL"] = [url for number, _, url, *_ in rows if number in again]
     found = SitemapDraft(_written(site, sections, gzip, split), len(every), dated, left_out, implied)
     _prove(found)
     return found
@@ -109,7 +109,7 @@ def _is_date(text: str | None) -> bool:
 
 
 def _flat_dates(site: Site) -> set[str]:
-    """Dates that nearly all entries of a sitemap share: they tell of the build, not of changes."""
+    """Dates that nearly all entries of a sitemap share: the date of the build, not of changes."""
     return {
         text
         for (text,) in site.rows(
@@ -171,7 +171,7 @@ def _left_out(site: Site, wanted: str) -> dict[str, list[str]]:
         [site.base_origin],
     )
     if elsewhere:
-        found["not on this host, or no address"] = [loc for (loc,) in elsewhere]
+        found["not on this host, or not a URL"] = [loc for (loc,) in elsewhere]
     return found
 
 

@@ -223,13 +223,13 @@ def _listed_but(site: Site) -> list[Listed]:
         evidence = tuple(decides(behind.get(number, ()), index))
         said = f"{code(evidence[0].text)}" if evidence else ""
         if how == State.BARRED:
-            why = f"{said} bars it" if evidence and evidence[0].line else "its host is closed to crawlers"
+            why = f"{said} blocks it" if evidence and evidence[0].line else "its host is closed to crawlers"
         elif how == State.HIDDEN:
-            why = "it says noindex"
+            why = "it has noindex"
         elif how == State.FOLDED:
-            why = f"it folds into {into}" if into else "it folds into another address"
+            why = f"it leads to {into}" if into else "it leads to another URL"
         else:
-            why = f"it answers “{evidence[0].text}”" if evidence else "it does not answer"
+            why = f"it returns “{evidence[0].text}”" if evidence else "it does not respond"
         found.append(Listed(url, how, why, tuple(evidence[:2]), since))
     return found
 
@@ -261,13 +261,13 @@ def _missed(site: Site, is_list: bool) -> list[Missed]:
         elif not start and not followed and not unfollowed:
             because = "no page that was read links to it"
         elif not start and depth < 0 and followed + unfollowed:
-            because = "every path to it needs an unfollowed link"
+            because = "every path to it needs a nofollow link"
         elif depth > DEEP:
-            because = f"it is {depth} clicks from the start page"
+            because = f"it is {depth} clicks from the home page"
         elif not start and followed == 1:
             because = "only one page links to it"
         elif not listed and has_sitemap:
-            because = "no sitemap lists it"
+            because = "it is not in any sitemap"
         else:
             because = "nothing on the site forbids it"
         found.append(Missed(url, because, reason))
@@ -292,7 +292,7 @@ def _row_by_row(site: Site, missed: Sequence[Missed]) -> list[Row]:
             continue
         by = next(iter(decides(behind.get(number, ()), index)), None)
         urgency, do = _what_to_do(how, want or "any", listed, by, target, because.get(url))
-        says = said or ("listed" if listed else "not listed")
+        says = said or ("indexed" if listed else "not indexed")
         table.append(Row(url, says, listed, how, want or "any", by, do, urgency, since))
     return sorted(table, key=lambda r: (r.urgency, r.do, r.url))
 
@@ -300,44 +300,44 @@ def _row_by_row(site: Site, missed: Sequence[Missed]) -> list[Row]:
 def _what_to_do(
     state: str, want: str, listed: bool, by: Evidence | None, target: str | None, because: str | None
 ) -> tuple[int, str]:
-    """How urgent, and what: from the state here, the want, and whether the engine lists it."""
+    """How urgent, and what to do: from the state here, the want, and whether the engine indexes it."""
     text = f"{code(by.text)}" if by else ""
     if state == "unknown":
-        return 3, "audit it too: the audit does not know it (--unknown FILE, then audit --urls FILE)"
+        return 3, "audit it too: this audit does not know it (--unknown FILE, then audit --urls FILE)"
     if state == State.UNREAD:
-        return 3, "read it: the audit did not (see explain)"
+        return 3, "read it: this audit did not (see explain)"
     if state == State.OPEN:
         if listed:
             return (
-                (0, "hide it: it is open, and is to be hidden")
+                (0, "hide it: it is open, but you do not want it indexed")
                 if want in ("hide", "lock", "drop")
-                else (5, "nothing: listed and open")
+                else (5, "nothing: indexed and open")
             )
         if want == "show":
-            return 2, f"ask for a crawl; here it is open, and {because or 'nothing on the site forbids it'}"
-        return (5, "nothing: it is to be hidden") if want == "hide" else (1, "decide: it is open here; is it wanted?")
+            return 2, f"request a recrawl: here it is open, and {because or 'nothing on the site forbids it'}"
+        return (5, "nothing: you want it hidden") if want == "hide" else (1, "decide: it is open here; is it wanted?")
     if state == State.BARRED and by is not None and by.line is None and (want == "show" or listed):
-        return 0, f"mend: its host's robots.txt has to answer ({text}): until then nothing there may be fetched"
+        return 0, f"fix: robots.txt of its host must respond ({text}); until then nothing there may be fetched"
     if want == "show":
-        mend = {
-            State.BARRED: f"mend: let it be fetched, {text} bars it", State.HIDDEN: f"mend: take the noindex out ({text})",
-            State.FOLDED: f"mend: let it stand for itself; it gives way to {target}",
-            State.LOCKED: f"mend: it asks for credentials ({text})",
-            State.GONE: f"mend: put it back or redirect it ({text})", State.BROKEN: f"mend: it answers with an error ({text})",
+        fixes = {
+            State.BARRED: f"fix: unblock it, {text} blocks it", State.HIDDEN: f"fix: remove the noindex ({text})",
+            State.FOLDED: f"fix: it leads to {target}; let it be its own canonical, without a redirect",
+            State.LOCKED: f"fix: it is forbidden ({text})",
+            State.GONE: f"fix: restore or redirect it ({text})", State.BROKEN: f"fix: it returns an error ({text})",
         }  # fmt: skip
-        return 0, mend[State(state)]
+        return 0, fixes[State(state)]
     if not listed:
         return 5, f"nothing: {state} here, as it should be"
     if state == State.BARRED:
-        return 0, f"let it be fetched so that a noindex is read: {text} keeps it listed by address"
-    return 4, f"wait: {state} here, it leaves the listings when it is visited again"
+        return 0, f"unblock it so that crawlers see a noindex; while {text} applies, the bare URL can stay indexed"
+    return 4, f"wait: {state} here, so it leaves the index at the next visit"
 
 
 def summary(found: Reconciled) -> str:
     """What was read and matched, in a sentence."""
     states = Counter(one.state for one in found.listed_but)
-    parts = [f"{plural(len(found.listed_but), 'listed address', 'listed addresses')} cannot be listed here"
+    parts = [f"{plural(len(found.listed_but), 'indexed URL')} cannot be indexed here"
              + (f" ({', '.join(f'{n:,} {s}' for s, n in states.most_common())})" if states else "")]  # fmt: skip
-    parts.append(f"{plural(len(found.wanted_not_listed), 'wanted page')} not listed there")
+    parts.append(f"{plural(len(found.wanted_not_listed), 'wanted page')} not indexed there")
     parts.append(f"{sum(map(len, found.unknown.values())):,} unknown to the audit")
     return "; ".join(parts)

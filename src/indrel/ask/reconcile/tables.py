@@ -124,7 +124,7 @@ def _xlsx(path: Path) -> Iterator[Sequence[str]]:
             size = sum(one.file_size for one in packed.infolist())
         if size > MOST_UNPACKED:
             raise InputError(
-                f"{path} unpacks to {size >> 20:,} MiB, more than a table of addresses takes: export it as CSV, or in parts"
+                f"{path} unpacks to {size >> 20:,} MiB, more than a table of URLs needs: export it as CSV, or in parts"
             )
         book = openpyxl.load_workbook(path, read_only=True, data_only=True)
     except InputError:
@@ -208,7 +208,7 @@ def learn(
         if len(sample) > SAMPLE:
             break
     if not any(cell.strip() for row in sample for cell in row):
-        raise InputError(f"{path} is empty: give an export with a column of addresses")
+        raise InputError(f"{path} is empty: give an export with a column of URLs")
     width = max(len(row) for row in sample)
     head = _head(sample, column)
     names = tuple(sample[head - 1][i].strip() if head and i < len(sample[head - 1]) else "" for i in range(width))
@@ -217,7 +217,7 @@ def learn(
     address = _named(path, names, column) if column else _best(columns, lambda v: bool(_ADDRESS.match(v)), 0.6)
     if address is None:
         shown = ", ".join(n for n in names if n)[:200]
-        raise InputError(f"{path} has no column of addresses: name one with --column (there are: {shown})")
+        raise InputError(f"{path} has no column of URLs: name one with --column (there are: {shown})")
     others = [c if i != address else [] for i, c in enumerate(columns)]
     titles = " ".join(cell for row in sample[: max(head - 1, 0)] for cell in row)
     when = _best(others, _is_date, 0.8)
@@ -296,7 +296,7 @@ def _ask(path: Path, name: str, column: Sequence[str]) -> str:
     unknown = [v for v in column if means_listed(v) is None]
     return (
         f"{path}: what {code(name)} means is not understood ({_values(unknown)}): say --status-column '{name}' and --listed VALUE "
-        "for each value that means listed"
+        "for each value that means indexed"
     )
 
 
@@ -313,7 +313,7 @@ def _named(path: Path, names: Sequence[str], column: str) -> int:
     if column.isdigit() and 0 < int(column) <= len(names):
         return int(column) - 1
     near = nearest(column, [n for n in names if n])
-    hint = f"{code(near)} was probably meant" if near else f"there are: {', '.join(n for n in names if n)[:200]}"
+    hint = f"did you mean {code(near)}?" if near else f"there are: {', '.join(n for n in names if n)[:200]}"
     raise InputError(f"{path} has no column {code(column)}; {hint}")
 
 

@@ -48,7 +48,7 @@ def load(named: str, options: GatherOptions) -> Loaded:
         return _of_snapshot(Path(named)) if is_snapshot(named) else _of_bytes(read_file(Path(named)), named)
     except OSError as error:
         raise InputError(
-            f"{named} cannot be read: {error.strerror}; name a file, an address or - for standard input"
+            f"{named} cannot be read: {error.strerror}; name a file, a URL or - for standard input"
         ) from error
 
 
@@ -71,7 +71,7 @@ def _of_snapshot(path: Path) -> Loaded:
             "SELECT status, error, media_type, hops, final, body FROM robots WHERE origin = ?", [origin]
         )
     if not rows:
-        raise InputError(f"{path} holds no robots.txt of {origin}: audit the site again")
+        raise InputError(f"{path} has no robots.txt of {origin}: audit the site again")
     status, error, media, hops, final, body = rows[0]
     where = final or f"{origin}/robots.txt"
     return Loaded(origin, where, body or b"", True, status, error, media or "", tuple(hops or ()), where)
@@ -85,7 +85,7 @@ def _fetch(named: str, options: GatherOptions) -> Loaded:
 
     url = normalise(named)
     if url is None:
-        raise InputError(f"{named} is not an address")
+        raise InputError(f"{named} is not a URL")
     if split(url).path == "/":
         url += "robots.txt"
 

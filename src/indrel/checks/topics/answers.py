@@ -213,5 +213,6 @@ def agent_differs(site: Site) -> Iterator[Hit]:
     for url, (mask, names, shown) in pages.items():
         if mask:
             what = listing([_NAMES.get(n, n) for n in names])
-            message = f"{capital(what)} {verb(len(names), 'differs', 'differ')} for {listing(site.names(mask), 'or')}."
+            differ = verb(len(names) + ("robots" in names), "differs", "differ")
+            message = f"{capital(what)} {differ} for {listing(site.names(mask), 'or')}."
             yield Hit(url, mask, message, tuple(shown)[:8])

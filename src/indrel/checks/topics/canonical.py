@@ -10,7 +10,7 @@ from indrel.checks.advice import UNWANTED_COPY, canonical_advice
 from indrel.checks.advice import targets as leads
 from indrel.checks.catalogue import Follows, Hit, Need, check
 from indrel.checks.changes import NAMED, NAMES_ITSELF, Change
-from indrel.checks.evidence import WHERE, Subject, answers, canonicals, rules, said
+from indrel.checks.evidence import WHERE, Subject, answers, broken, canonicals, rules, said
 from indrel.core.model import CheckClass, Evidence, Severity
 from indrel.core.relation import in_words, relation
 from indrel.decide.predicates import CANONICAL_COUNTS
@@ -94,10 +94,10 @@ SEVERAL = (
     "min(c.target) <> max(c.target) "
     "OR (count(*) > count(c.target) AND (count(c.target) > 0 OR min(c.href) <> max(c.href)))"
 )
-"""Of the canonicals of one page that count: they are not anyway."""
+"""A condition on the grouped canonicals of a page: they differ from each other."""
 
 OFTEN = "c.address IN (SELECT address FROM canonical GROUP BY address HAVING count(*) > 1)"
-"""Of a canonical `c`: its page has others. Few pages have, so that only theirs are compared."""
+"""A condition on a canonical `c`: its page has others. Few pages have several, so only theirs are compared."""
 
 
 @check("canonical-several", CheckClass.CONFLICT, Severity.FIX, follows=Follows.NOTHING, feeds=("several-canonicals",))
@@ -189,7 +189,7 @@ def canonical_to_broken(site: Site) -> Iterator[Hit]:
     Source: RFC 6596 section 5: a canonical should be available.
     Evidence: The canonical, and what its target returns.
     """
-    yield from _by_answer(site, "t.tail = 'broken'", "which is broken ({})")
+    yield from _by_answer(site, "t.tail = 'broken'", "which is {}", broken)
 
 
 @check(
@@ -212,7 +212,7 @@ def canonical_to_redirect(site: Site) -> Iterator[Hit]:
     )
 
 
-def _by_answer(site: Site, condition: str, what: str) -> Iterator[Hit]:
+def _by_answer(site: Site, condition: str, what: str, words: Callable[[str], str] = str) -> Iterator[Hit]:
     found = targets(site, condition, f"{site.all_mask} & ~t.barred")
     ids = [one.id for one in found]
     tags, led = canonicals(site, ids), leads(site, ids)
@@ -221,7 +221,7 @@ def _by_answer(site: Site, condition: str, what: str) -> Iterator[Hit]:
         end = led[one.id].end or "itself in a loop"
         status = next((e.text for e in shown[one.target] if e.kind == "status"), "")
         evidence = (*tags.get(one.id, ()), *shown[one.target])
-        message = f"The canonical points to {one.target_url}, {what.format(status, end=end)}{_apart(one)}."
+        message = f"The canonical points to {one.target_url}, {what.format(words(status), end=end)}{_apart(one)}."
         also = tuple(dict.fromkeys((one.target_url, led[one.id].end or one.target_url)))
         advice = canonical_advice(one.url, led[one.id])
         yield Hit(one.url, one.crawlers, message, evidence, also, advice=advice or "", pair=(one.url, one.target_url))

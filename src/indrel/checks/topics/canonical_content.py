@@ -64,7 +64,8 @@ def canonical_to_start(site: Site) -> Iterator[Hit]:
         number
         for (number,) in site.rows(
             f"""SELECT id FROM fact WHERE html AND own_words <= {FEW_WORDS} AND own_links = 0
-            AND id IN (SELECT source FROM resource WHERE kind = 'script')"""
+            AND id IN (SELECT source FROM resource WHERE kind = 'script')
+            AND text_hash IN (SELECT text_hash FROM fact WHERE html GROUP BY text_hash HAVING count(*) > 1)"""
         )
     }
     for number, (url, start) in found.items():

@@ -204,7 +204,9 @@ def _differing(members: list[Said]) -> Iterator[Hit]:
                 words += [f"{ours[n]} and {theirs[n]}" for n in differ]
                 shown |= {one.evidence: None, other.evidence: None}
     if mask:
-        message = f"Different sources of the page say {listing(list(dict.fromkeys(words)))}: the stricter one applies."
+        message = (
+            f"Sources of the page contradict each other ({', '.join(dict.fromkeys(words))}): the stricter one applies."
+        )
         yield Hit(members[0].url, mask, message, tuple(shown))
 
 

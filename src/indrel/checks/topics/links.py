@@ -420,7 +420,7 @@ def link_not_crawlable(site: Site) -> Iterator[Hit]:
     Source: WHATWG HTML: a link is an a or area element with href; that nothing else is followed is engine practice.
     Evidence: The elements.
     """
-    yield from _slips(site, "href", "{} without a usable href: {}.")
+    yield from _slips(site, "href", "{} {} no usable href: {}.")
 
 
 @check(
@@ -439,7 +439,7 @@ def link_rel_slip(site: Site) -> Iterator[Hit]:
     Source: WHATWG HTML: rel is a list of tokens; unknown ones are ignored.
     Evidence: The link.
     """
-    yield from _slips(site, "rel", "{} with a misspelt rel: {}.")
+    yield from _slips(site, "rel", "{} {} a misspelt rel: {}.")
 
 
 def _slips(site: Site, kind: str, message: str) -> Iterator[Hit]:
@@ -454,5 +454,9 @@ def _slips(site: Site, kind: str, message: str) -> Iterator[Hit]:
         pages.setdefault(url, (mask, []))[1].append((what, Evidence("link", where, line, text)))
     for url, (mask, found) in pages.items():
         if mask:
-            text = message.format(plural(len(found), "link"), "; ".join(dict.fromkeys(what for what, _ in found)))
+            text = message.format(
+                plural(len(found), "link"),
+                verb(len(found), "has", "have"),
+                "; ".join(dict.fromkeys(what for what, _ in found)),
+            )
             yield Hit(url, mask, text, tuple(shown for _, shown in found[:5]))

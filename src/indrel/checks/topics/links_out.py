@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from indrel.base.sqltext import quoted
 from indrel.checks.catalogue import Follows, Hit, Need, check
 from indrel.checks.changes import LINK, Change, with_rel
-from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
+from indrel.core.model import CheckClass, Evidence, Severity, listing, plural, verb
 from indrel.core.page.facts import LinkFlag
 from indrel.decide.site import Site
 
@@ -37,7 +37,9 @@ def paid_link_followed(site: Site) -> Iterator[Hit]:
         for h in site.intent.partners
     )
     flags = int(LinkFlag.NOFOLLOW | LinkFlag.SPONSORED)
-    yield from _outward(site, f"({hosts}) AND l.flags & {flags} = 0", "{} to {} without `sponsored` or `nofollow`.")
+    yield from _outward(
+        site, f"({hosts}) AND l.flags & {flags} = 0", "{0} to {2} {1} neither `sponsored` nor `nofollow`."
+    )
 
 
 @check(
@@ -59,7 +61,7 @@ def user_link_followed(site: Site) -> Iterator[Hit]:
     """
     flags = int(LinkFlag.NOFOLLOW | LinkFlag.UGC)
     condition = f"NOT a.site AND l.flags & {int(LinkFlag.USER)} > 0 AND l.flags & {flags} = 0"
-    yield from _outward(site, condition, "{} that visitors wrote to {} without `ugc` or `nofollow`.")
+    yield from _outward(site, condition, "{0} that visitors wrote to {2} {1} neither `ugc` nor `nofollow`.")
 
 
 def _outward(site: Site, condition: str, message: str) -> Iterator[Hit]:
@@ -76,5 +78,7 @@ def _outward(site: Site, condition: str, message: str) -> Iterator[Hit]:
         shown.append(Evidence("link", where, line, text))
     for url, (mask, hosts, shown) in pages.items():
         if mask:
-            text = message.format(plural(len(shown), "link"), listing(list(dict.fromkeys(hosts))[:3]))
+            text = message.format(
+                plural(len(shown), "link"), verb(len(shown), "has", "have"), listing(list(dict.fromkeys(hosts))[:3])
+            )
             yield Hit(url, mask, text, tuple(shown[:5]))

@@ -197,7 +197,7 @@ def site_barred(site: Site) -> Iterator[Hit]:
     follows=Follows.NOTHING,
     whole_host=True,
     needs=(Need.LIVE,),
-    change=Change(STATUS, to("200 OK with the rules, or 404 Not Found if there are to be none")),
+    change=Change(STATUS, to("200 OK with the rules, or 404 Not Found for no rules")),
 )
 def robots_unreachable(site: Site) -> Iterator[Hit]:
     """robots.txt is unreachable, so crawlers treat the whole host as blocked.

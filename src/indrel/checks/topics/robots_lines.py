@@ -13,7 +13,7 @@ from indrel.checks.topics.robots import UNSUPPORTED, is_page, site_robots
 from indrel.core.address import normalise, site_key, split
 from indrel.core.answers import status_text
 from indrel.core.crawlers import STAR
-from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
+from indrel.core.model import CheckClass, Evidence, Severity, listing, plural, verb
 from indrel.core.robots import Access, HostRobots
 from indrel.core.robots.access import MAX_HOPS
 from indrel.core.robots.compare import left_out, never_wins
@@ -105,7 +105,8 @@ def robots_too_long(site: Site) -> Iterator[Hit]:
             line = Evidence("robots", host.where, last + 1, f"{plural(host.file.beyond, 'line')} without effect")
             least = "at least " if host.file.size >= READ_BYTES else ""
             lines = plural(host.file.beyond, "line")
-            message = f"The file has {least}{host.file.size:,} bytes: {least}{lines} beyond the first {MAX_OCTETS:,} have no effect."
+            have = verb(host.file.beyond, "has", "have")
+            message = f"The file has {least}{host.file.size:,} bytes: {least}{lines} beyond the first {MAX_OCTETS:,} {have} no effect."
             yield Hit(host.url, site.all_mask, message, (line,))
 
 
@@ -466,5 +467,5 @@ def robots_tells_secrets(site: Site) -> Iterator[Hit]:
         for line, rule in rule_lines(host):
             found = _SECRET.search(rule.path) if rule and not rule.allow else None
             if found:
-                message = f"{code(line.text)} tells everyone of an address that looks private"
+                message = f"{code(line.text)} points everyone to a URL that looks private."
                 yield Hit(host.url, site.all_mask, message, (robots_line(host, line.number, line.text),))

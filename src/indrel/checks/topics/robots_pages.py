@@ -29,7 +29,7 @@ from indrel.decide.site import Site
 def barred_wanted(site: Site) -> Iterator[Hit]:
     """A wanted page is blocked by robots.txt.
 
-    Why: The crawler cannot fetch it, so at best its bare URL is indexed, without its content.
+    Why: The crawler cannot fetch it, so only its bare URL can be indexed, without its content.
     Fix: Limit the rule to the pages you mean, or add a longer Allow rule for the wanted page.
     Source: RFC 9309 section 2.2.2.
     Evidence: The deciding rule, and the entry that says that the page is wanted.

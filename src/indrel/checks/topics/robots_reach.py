@@ -249,10 +249,8 @@ def barred_to_hide(site: Site) -> Iterator[Hit]:
     ):
         evidence = rules(site, url, mask)
         if evidence and evidence[0].kind == "robots":
-            why = f"it looks like junk ({kind})" if entry is None else "you want it hidden"
-            message = (
-                f"Only {code(evidence[0].text)} keeps this URL out, so the bare URL can still be indexed, but {why}."
-            )
+            why = f"The URL looks like junk ({kind})" if entry is None else "You want this URL hidden"
+            message = f"{why}, but only {code(evidence[0].text)} keeps it out: the bare URL can still be indexed."
             yield Hit(url, mask, message, (*evidence, *stated(site, entry)), implied=entry is None)
 
 

@@ -13,6 +13,7 @@ from indrel.checks.evidence import (
     LISTED_ROW_F,
     UNWANTED,
     answers,
+    broken,
     canonicals,
     expired,
     listings,
@@ -160,15 +161,18 @@ def listed(site: Site, condition: str, mask: str = "") -> list[Listed]:
     ]
 
 
-def _by_answer(site: Site, condition: str, what: str, advice: Callable[[Listed], Advice | str]) -> Iterator[Hit]:
-    """One hit per entry whose page returns something that cannot be indexed; `what` takes the words of the status."""
+def _by_answer(site: Site, condition: str, what: str, advice: Callable[[Listed], Advice | str],
+               words: Callable[[str], str] = str) -> Iterator[Hit]:  # fmt: skip
+    """One hit per entry whose page returns something that cannot be indexed; `what` takes the `words` of the status."""
     found = listed(site, condition)
     entries = listings(site, [one.id for one in found])
     shown = answers(site, [number for one in found for number in (one.id, one.end)])
     for one in found:
         loc, entry = entries[one.id]
         status = next((e for e in shown[one.end] if e.kind == "status"), shown[one.end][0])
-        message = f"The sitemap lists this URL, but it {one.after} {what.format(status.text)}.".replace("  ", " ")
+        message = f"The sitemap lists this URL, but it {one.after} {what.format(words(status.text))}.".replace(
+            "  ", " "
+        )
         evidence = (*shown[one.id], *((status,) if one.led else ()), entry)
         also = (one.end_url,) if one.led else ()
         yield Hit(loc, one.crawlers, message, evidence, also, advice=advice(one))
@@ -311,7 +315,7 @@ def listed_broken(site: Site) -> Iterator[Hit]:
     Evidence: The status, and the sitemap entry.
     """
     soft = _ids(site, "tail = 'broken' AND status BETWEEN 200 AND 299")
-    yield from _by_answer(site, "e.tail = 'broken'", "is broken ({})", lambda one: "" if one.end in soft else REPAIR)
+    yield from _by_answer(site, "e.tail = 'broken'", "is {}", lambda one: "" if one.end in soft else REPAIR, broken)
 
 
 @check(

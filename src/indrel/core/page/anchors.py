@@ -246,7 +246,7 @@ class Anchors:
         slips = [
             f"tokens are separated by spaces: write {code(word)}"
             if " " in word
-            else f"{code(token)} has no effect; {code(word)} was probably meant"
+            else f"{code(token)} has no effect, write {code(word)}"
             for token, word in rel_slips(rel).items()
         ]
         what = "; ".join(slips)

@@ -156,7 +156,7 @@ def header_canonicals(values: list[str], url: str) -> list[Canonical]:
     for href, params in link_relations(values):
         if has_relation(params, "canonical"):
             target = normalise(href, url) if href else None
-            fault = None if target else "not an http(s) address"
+            fault = None if target else "not an http(s) URL"
             text = f'Link: <{href}>; rel="canonical"'[:MAX_TEXT]
             found.append(Canonical(Origin.HEADER, href, target, False, None, text, fault))
     return found

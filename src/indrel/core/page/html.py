@@ -205,7 +205,7 @@ class _Reader:
         elif equiv == "x-robots-tag":
             void = "http-equiv is not read for robots"
         elif attributes.get("property", "").strip().lower() == "robots":
-            void = "it says property where name is read"
+            void = "it has property instead of name"
         elif attributes.get("property", "").strip().lower() == "og:type":
             self._og_type = content
             return
@@ -275,7 +275,7 @@ class _Reader:
         elif not href:
             fault = "its href is empty"
         elif url is None:
-            fault = "it is not an http(s) address"
+            fault = "it is not an http(s) URL"
         elif cancelled:
             fault = f"its {cancelled[0]} attribute cancels it"
         self.facts.canonicals.append(

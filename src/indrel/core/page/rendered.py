@@ -86,7 +86,7 @@ def read_seen(seen: Mapping[str, Any], is_crawler: Callable[[str], bool]) -> Ren
     for one in seen.get("canonicals") or ():
         href = str(one.get("href") or "").strip()
         url = normalise(href, base) if href else None
-        fault = None if url else "it is not an http(s) address" if href else "its href is empty"
+        fault = None if url else "it is not an http(s) URL" if href else "its href is empty"
         if one.get("off"):
             fault = f"its {one['off']} attribute cancels it"
         found.canonicals.append(Canonical(Origin.TAG, href, url, bool(one["body"]), None, _cut(one["text"]), fault))

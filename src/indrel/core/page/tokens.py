@@ -126,7 +126,7 @@ class _Collector:
     def date(self, text: str) -> None:
         found = parse_date(text)
         if found is None:
-            self.faults.append((f"{DATED}: {text}", "the date cannot be read, so it has no effect"))
+            self.faults.append((f"{DATED}: {text}", "the date cannot be read"))
         else:
             self.known.append(f"{DATED}:{found.isoformat()}")
             self.expires = min(self.expires, found) if self.expires else found
@@ -138,9 +138,9 @@ class _Collector:
 def _scope_fault(name: str, rest: str) -> str | None:
     """Why a name before a colon is no crawler's."""
     if name.lower() in PLAIN | OBSOLETE:
-        return f"takes no value; a crawler's name stands before it: `{rest or 'name'}: {name}`"
+        return f"takes no value; a crawler's name comes before it: `{rest or 'name'}: {name}`"
     if name.lower() == "robots" or not _SCOPE.fullmatch(name):
-        return "names no crawler, so what follows holds for none"
+        return "names no crawler, so the rest applies to none"
     return None
 
 
@@ -154,7 +154,7 @@ def _explain_unknown(word: str) -> str:
     if several := _run_together(word):
         return f"tokens are separated by commas: write {code(several)}"
     near = nearest(word.partition(":")[0].strip())
-    return f"no such token; {code(near)} was probably meant" if near else "no such token"
+    return f"there is no such token, perhaps {code(near)} is meant" if near else "there is no such token"
 
 
 def slips(content: str) -> dict[str, str]:

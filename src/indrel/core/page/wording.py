@@ -21,6 +21,11 @@ _ERROR = re.compile(
     re.IGNORECASE,
 )
 _NUMBER = re.compile(r"\b(?<!error )(404|410)\b", re.IGNORECASE)
+_COUNTED = re.compile(
+    r"(?:\b(?:page|seite|página|pagina|side|number|no|nr|issue|part|chapter)\.?|#) ?(404|410)\b", re.IGNORECASE
+)
+"""A number that counts pages or parts: `Page 404` of a list is no error, `Error page 404` is one."""
+_FAILS = re.compile(r"error|fehler|erreur|oops", re.IGNORECASE)
 _FILLER = frozenset({
     "the", "this", "that", "a", "an", "we", "you", "it", "is", "was", "are", "page", "pages", "site", "content",
     "file", "url", "address", "link", "sorry", "oops", "whoops", "error", "http", "of", "on", "our", "here", "what",
@@ -49,6 +54,8 @@ _DEPTH = 6
 
 def says_error(heading: str, words: int) -> bool:
     """Whether a title or heading says that there is nothing, and little else is there."""
+    if not _FAILS.search(heading):
+        heading = _COUNTED.sub(" ", heading)
     if words > LITTLE or not heading or not _ERROR.search(heading):
         return False
     rest = _WORD.findall(_ERROR.sub(" ", heading.lower()))

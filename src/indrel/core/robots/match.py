@@ -37,7 +37,7 @@ _FEW = 2_000
 """Up to so many paths are sorted without Arrow's functions, which take a tenth of a second to load."""
 
 _BLOCK = 4
-"""Of the text, each block of 2 to this power bytes keeps its row: a place's is then found without bisection."""
+"""Each block of 2 to this power bytes of the text keeps its row, so that a position finds its row without bisection."""
 
 _KEPT = 64
 """Searches of the whole column that are remembered."""

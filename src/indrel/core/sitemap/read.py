@@ -67,7 +67,7 @@ class SitemapSummary:
 
 
 MAX_LOC = 2_048
-TOO_LONG = f"it is longer than {MAX_OCTETS * READ_FACTOR:,} octets; the rest was not read"
+TOO_LONG = f"it is longer than {MAX_OCTETS * READ_FACTOR:,} bytes; the rest was not read"
 TOO_MANY = f"it has more than {MAX_ENTRIES * READ_FACTOR:,} entries; the rest was not read"
 
 
@@ -83,10 +83,10 @@ def entry_fault(loc: str, url: str | None) -> str | None:
     if len(loc) >= MAX_LOC:
         return f"{len(loc):,} characters long, the protocol allows fewer than {MAX_LOC:,}"
     if not re.match(r"[A-Za-z][A-Za-z0-9+.-]*:", loc):
-        return "relative, not a whole address"
+        return "relative, not a whole URL"
     if url is None:
-        return "not an http(s) address"
-    return "written with a fragment, which is not part of an address" if "#" in loc else "malformed"
+        return "not an http(s) URL"
+    return "written with a fragment, which is not part of a URL" if "#" in loc else "malformed"
 
 
 class _Refused(Exception):
@@ -317,7 +317,7 @@ class SitemapReader:
             parser = self._xml.parser
             if self._xml_fed - parser.CurrentByteIndex > MOST_OPEN:  # it would be read again with each piece
                 self._stop(
-                    f"a tag or comment of more than {MOST_OPEN:,} octets",
+                    f"a tag or comment of more than {MOST_OPEN:,} bytes",
                     parser.CurrentLineNumber,
                     parser.CurrentColumnNumber + 1,
                 )

@@ -27,7 +27,7 @@
   function grow(box) {
     const all = data()[box.dataset.cause];
     let rows = all, shown = 0, sorted = null;
-    const tools = make("div"), label = make("label", "Filter "), input = make("input"), copied = make("button", "Copy addresses");
+    const tools = make("div"), label = make("label", "Filter "), input = make("input"), copied = make("button", "Copy URLs");
     tools.className = "tools";
     input.type = "search";
     label.append(input);
@@ -37,7 +37,7 @@
     tools.append(label, copied, told);
     const table = make("table"), head = make("tr"), body = make("tbody"), more = make("button", "Show more");
     more.type = "button";
-    ["address", "what", "line that does it"].forEach((name, place) => {
+    ["URL", "what", "set by"].forEach((name, place) => {
       const cell = make("th"), button = make("button", name);
       cell.scope = "col";
       button.type = "button";
@@ -96,7 +96,7 @@
     });
     copied.addEventListener("click", async () => {
       await copy(rows.map((row) => row[0]).join("\n"));
-      told.textContent = rows.length.toLocaleString("en") + " addresses copied";
+      told.textContent = rows.length.toLocaleString("en") + " URLs copied";
     });
     more.addEventListener("click", add);
     add();
@@ -110,6 +110,42 @@
     button.addEventListener("click", () => grow(box));
     box.append(button);
   }
+
+  // every URL of the audit, read when the search box is first used
+  const lookup = document.getElementById("lookup"), matches = document.getElementById("matches"), found = document.getElementById("found");
+  const MOST = 50;
+  let urls = null, pause;
+  const word = (name, text) => {
+    const line = make("p"), label = make("b", name + " ");
+    line.append(label, make("bdi", text));
+    return line;
+  };
+  function explain([url, state, reason, want, checks, into]) {
+    const card = make("details"), head = make("summary"), inside = make("div");
+    card.className = "match";
+    head.append(make("bdi", short(url)), " ", make("b", urls.states[state]));
+    inside.className = "inside";
+    inside.append(word("State:", urls.states[state]));
+    if (urls.reasons[reason]) inside.append(word("Set by:", urls.reasons[reason]));
+    if (into) inside.append(word("Leads to:", short(into)));
+    inside.append(word("Want:", want[0] === "(" ? want.slice(1, -1) + " (inferred)" : want));
+    for (const check of checks) inside.append(word(urls.checks[check][0] + ":", urls.checks[check][1]));
+    if (!checks.length) inside.append(word("Findings:", "none"));
+    card.append(head, inside);
+    return card;
+  }
+  lookup.addEventListener("input", () => {
+    clearTimeout(pause);
+    pause = setTimeout(() => {
+      urls ??= JSON.parse(document.getElementById("urls").textContent);
+      const text = lookup.value.trim().toLowerCase();
+      const rows = text ? urls.rows.filter((row) => row[0].toLowerCase().includes(text)) : [];
+      matches.replaceChildren(...rows.slice(0, MOST).map(explain));
+      if (rows.length === 1) matches.firstChild.open = true;
+      const of = rows.length.toLocaleString("en") + (rows.length === 1 ? " URL" : " URLs");
+      found.textContent = text ? (rows.length > MOST ? MOST + " of " + of + " shown" : of) : "";
+    }, 120);
+  });
 
   const filter = document.getElementById("filter"), told = document.getElementById("told");
   const cards = [...document.querySelectorAll(".cause")].map((card) => [card, card.querySelector("summary").textContent.toLowerCase()]);

@@ -269,7 +269,7 @@ class Tab:
         if look.seen is None and look.why is None:
             look.why = "it could not be read"
         elif look.seen is not None and not str(look.seen.get("url", "")).startswith("http"):
-            look.seen, look.why = None, look.why or "the page itself was not answered"
+            look.seen, look.why = None, look.why or "there was no response for the page itself"
         return look
 
     async def _run(self, url: str, look: Look) -> None:
@@ -277,7 +277,7 @@ class Tab:
         await self._call("Emulation.setVirtualTimePolicy", policy="pause")
         told = await self.browser.pipe.call("Page.navigate", self.session, LONGEST, url=url)
         if told.get("errorText") and look.status is None:
-            look.why = "the page itself was not answered"
+            look.why = "there was no response for the page itself"
             return
         for budget in SLICES:
             await asyncio.sleep(self._breath)

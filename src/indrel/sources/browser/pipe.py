@@ -79,7 +79,7 @@ class Pipe:
             answer = await asyncio.wait_for(waiting, seconds)
         except TimeoutError as error:
             self._waiting.pop(number, None)
-            raise CallRefused(f"{method}: no answer") from error
+            raise CallRefused(f"{method}: no response") from error
         if "error" in answer:
             raise CallRefused(f"{method}: {answer['error'].get('message')}")
         return answer.get("result", {})
