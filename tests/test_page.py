@@ -52,7 +52,11 @@ const light = (name) => {
 const contrast = (one, other) => (Math.max(light(one), light(other)) + 0.05) / (Math.min(light(one), light(other)) + 0.05);
 told.dark = light("--paper") < 0.2;
 told.faint = ["--ink", "--soft", "--link", "--stop", "--fix", "--ask", "--note"].filter((name) => contrast(name, "--paper") < 4.5);
+const lookup = document.getElementById("lookup");
+lookup.value = "TAG/07"; lookup.dispatchEvent(new Event("input"));
 setTimeout(() => {
+  told.looked = [...document.querySelectorAll("#matches details[open] summary")].map((s) => s.textContent).join();
+  told.why = document.querySelector("#matches .inside").textContent.includes("noindex");
   box.querySelector(".tools button").click();
   told.filtered = box.querySelectorAll("tbody tr").length;
   told.ran = window.ran === undefined ? "nothing" : "something";
@@ -93,7 +97,7 @@ def test_page_in_a_browser(audit_site: AuditSite, chromium: str, tmp_path: Path)
     told: dict[str, Any] = json.loads(found[1])
     expected = {
         "all": 14, "first": "/tag/13", "filtered": 1, "copied": f"{HOST}/tag/07", "cards": 1, "ran": "nothing", "wide": True,
-        "dark": False, "faint": [],
+        "dark": False, "faint": [], "looked": "/tag/07 hidden (noindex)", "why": True,
     }  # fmt: skip
     assert told == expected
     assert "CONSOLE" not in log, log

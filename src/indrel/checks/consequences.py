@@ -163,6 +163,12 @@ def _of_closed_host(marks: Sequence[Mark]) -> None:
             _follow(mark, pointing[mark.url])
 
 
+def _checks_that_follow(flag: Follows, marks: Iterable[Mark]) -> set[str]:
+    """The checks among some marks that can follow in one way: asked once per check, not per mark."""
+    about = checks()
+    return {check for check in {m.check for m in marks} if flag in about[check].follows}
+
+
 def _weight(mark: Mark) -> tuple[int, int]:
     """How serious a finding is: by severity, then by class."""
     return mark.severity.weight, -_CLASSES.index(mark.cls)
@@ -170,13 +176,15 @@ def _weight(mark: Mark) -> tuple[int, int]:
 
 def _of_one_canonical(marks: Sequence[Mark]) -> None:
     """Rows about the canonical of one page are one edit: the less serious follow the most serious, a sitemap's row last."""
-    about = checks()
+    able = _checks_that_follow(Follows.CANONICAL, marks)
+    if len(able) < 2:
+        return
     places: dict[tuple[str, str], list[Mark]] = {}
     for mark in marks:
-        if Follows.CANONICAL in about[mark.check].follows and mark.target and not mark.accepted:
+        if mark.check in able and mark.target and not mark.accepted:
             places.setdefault((mark.address, mark.target), []).append(mark)
     for members in places.values():
-        if len({m.check for m in members}) > 1:
+        if len(members) > 1 and len({m.check for m in members}) > 1:
             leader = max(members, key=lambda m: (m.severity.weight, not m.check.startswith("listed-"), _weight(m)))
             for mark in members:
                 if mark.check != leader.check and set(mark.crawlers) <= set(leader.crawlers):
@@ -186,27 +194,28 @@ def _of_one_canonical(marks: Sequence[Mark]) -> None:
 def _of_single_pages(marks: Sequence[Mark]) -> None:
     """A row whose subject, target or rule is what a more serious row reports follows from that."""
     about = checks()
-    watched = (Follows.SUBJECT, Follows.TARGET, Follows.RULE)
-    if not any(about[m.check].follows & flag for m in marks for flag in watched):
+    subjects, targets, rules = (_checks_that_follow(f, marks) for f in (Follows.SUBJECT, Follows.TARGET, Follows.RULE))
+    following = subjects | targets | rules
+    if not following:
         return
+    reporting = {m.check for m in marks if about[m.check].reports is not None}
     by_url: dict[str, list[Mark]] = {}
     by_place: dict[tuple[str, ...], Mark] = {}
     for mark in marks:
-        if about[mark.check].reports is not None and not mark.accepted:
+        if mark.check in reporting and not mark.accepted:
             by_url.setdefault(mark.address, []).append(mark)
             before = by_place.get(mark.place)
             if before is None or _weight(before) < _weight(mark):
                 by_place[mark.place] = mark
     for mark in marks:
-        if mark.accepted:
+        if mark.check not in following or mark.accepted:
             continue
-        one = about[mark.check]
         leader = None
-        if Follows.TARGET in one.follows and mark.target:
+        if mark.check in targets and mark.target:
             leader = _leader(mark, by_url.get(mark.target, ()), about, ties=True)
-        if leader is None and Follows.SUBJECT in one.follows:
+        if leader is None and mark.check in subjects:
             leader = _leader(mark, by_url.get(mark.address, ()), about)
-        if leader is None and Follows.RULE in one.follows:
+        if leader is None and mark.check in rules:
             leader = _leader(mark, [by_place[mark.place]] if mark.place in by_place else (), about)
         if leader is not None:
             _follow(mark, leader)

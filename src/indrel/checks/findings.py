@@ -13,7 +13,7 @@ from typing import Any, overload
 from indrel.checks.catalogue import Check, Hit
 from indrel.checks.causes import Mark, mark_of
 from indrel.core.address import normalise
-from indrel.core.model import Accepted, CheckClass, Evidence, Finding, Severity
+from indrel.core.model import AS_WRITTEN, Accepted, CheckClass, Evidence, Finding, Severity
 from indrel.decide.site import Site
 
 MOST_HELD = 5_000
@@ -179,7 +179,8 @@ def _finding(one: Check, hit: Hit, site: Site) -> Finding:
     severity = hit.severity or one.severity
     if one.rests_on_want and hit.implied:
         severity = severity.milder()
-    place = normalise(hit.url)  # a sitemap's entry is reported as is written
+    written = one.id.startswith(AS_WRITTEN) or "://" not in hit.url
+    place = normalise(hit.url) if written else hit.url
     return Finding(
         one.id, one.cls, severity, hit.url, site.names(hit.mask), hit.message, hit.evidence, hit.also,
         site.section(place) if place else "", advice=hit.advice if isinstance(hit.advice, str) else hit.advice.text,

@@ -122,7 +122,7 @@ def _show_uses(uses: list[RuleUse]) -> None:
 def _show_findings(findings: list[Finding], loaded: Loaded) -> None:
     from collections import Counter
 
-    from indrel.core.model import plural
+    from indrel.core.model import capital, plural
     from indrel.reports.terminal import STYLES, to_do
 
     term = terminal()
@@ -153,8 +153,8 @@ def _show_findings(findings: list[Finding], loaded: Loaded) -> None:
         term.pieces((place, "bold"), (f"  {finding.severity.word} ", STYLES[finding.severity]), (finding.check, ""))
         if first.kind == "robots" and first.line:
             term.pieces((f"  {first.line:>4} | ", "dim"), (first.text, "bold"))
-        message = finding.message.removeprefix(f"`{first.text}`").lstrip(": ")
-        term.line(message, indent=9)
+        after = finding.message.removeprefix(f"`{first.text}`")  # the line itself stands above
+        term.line(f"It{after}" if after.startswith(" ") else capital(after.removeprefix(": ")), indent=9)
         if len(lines) > 1:
             term.line(f"and {plural(len(lines) - 1, 'more line')} like it, to line {lines[-1]}", indent=9)
         for more in finding.evidence[1:3]:

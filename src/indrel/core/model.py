@@ -156,9 +156,13 @@ class Finding:
         return doc
 
 
+AS_WRITTEN = ("listed-", "sitemap-")
+"""Beginnings of the ids of checks whose subject is a sitemap's entry, reported as it is written."""
+
+
 def subject_address(check: str, url: str) -> str:
     """The address of a finding's subject: of a sitemap's entry, which is reported as is written, the one that it means."""
-    return normalise(url) or url if check.startswith(("listed-", "sitemap-")) else url
+    return normalise(url) or url if check.startswith(AS_WRITTEN) else url
 
 
 @dataclass(frozen=True, slots=True)

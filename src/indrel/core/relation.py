@@ -69,6 +69,7 @@ _VIEWS = frozenset(
 """Last segments that name another view of the page above them, so that it is not only their parent."""
 
 
+@lru_cache(maxsize=64)
 def relation(subject: str, target: str) -> Relation:
     """How a target relates to a subject: two absolute URLs, as normalised."""
     if subject == target:
@@ -77,9 +78,9 @@ def relation(subject: str, target: str) -> Relation:
     origin2, path2 = _cut(target)
     if origin == origin2:
         return _paths(path, path2)
-    host, parts = _hosts(origin, origin2)
     if path == path2:
-        return Relation(host, parts) if host in VARIANTS else Relation(SAME, (), host)
+        return _same_path(origin, origin2)
+    host, _ = _hosts(origin, origin2)
     inner = _paths(path, path2)
     return inner._replace(host=host)
 
@@ -105,6 +106,12 @@ def _hosts(one: str, two: str) -> tuple[str, tuple[str, ...]]:
         differ.append((PORT, f"{port or '-'} > {port2 or '-'}"))
     kind = differ[0][0] if len(differ) == 1 else HOST_VARIANT
     return kind, tuple(part for _, part in differ)
+
+
+@lru_cache(maxsize=1024)
+def _same_path(origin: str, origin2: str) -> Relation:
+    host, parts = _hosts(origin, origin2)
+    return Relation(host, parts) if host in VARIANTS else Relation(SAME, (), host)
 
 
 def _paths(one: str, two: str) -> Relation:
@@ -255,6 +262,7 @@ _WORDS = {
 _HOST_PARTS = {"-www": "without www", "+www": "with www"}
 
 
+@lru_cache(maxsize=1024)
 def in_words(found: Relation, target: str = "") -> str:
     """The relation as a clause; empty if nothing can be said. `target` names the URL that differs, such as `the canonical`."""
     if found.kind == PART:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import warnings
 from collections.abc import Callable, Sequence
+from textwrap import fill
 from typing import TYPE_CHECKING, Any
 
 import matplotlib
@@ -33,11 +34,16 @@ _SETTINGS: dict[Any, Any] = {
     "xtick.color": _SOFT, "ytick.color": _INK, "axes.edgecolor": _LINE, "font.family": ["DejaVu Sans"],
 }  # fmt: skip
 
+TITLE = 88
+"""Characters of a title per line: a longer line is cut by the figure's edge."""
+
 # ---------------------------------------------------------------- drawing
 
 
 def _draw(axes: Axes, panel: Panel) -> None:
-    axes.set_title(f"{panel.title}: {safe(panel.says)}", loc="left", fontsize=10.5, fontweight="bold", pad=8)
+    axes.set_title(
+        fill(f"{panel.title}: {safe(panel.says)}", TITLE), loc="left", fontsize=10.5, fontweight="bold", pad=8
+    )
     for side in ("top", "right", "left"):
         axes.spines[side].set_visible(False)
     axes.tick_params(length=0)

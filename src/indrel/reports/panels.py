@@ -114,7 +114,7 @@ def _depth(site: Site) -> Panel | None:
     far = sum(states.get(State.OPEN, 0) for n, states in found.items() if n is not None and n > 3)
     alone = unreached.get(State.OPEN, 0)
     parts = [f"{plural(far, 'open page')} further than 3 clicks"] if far else []
-    parts += [f"{plural(alone, 'open page')} that no link leads to"] if alone else []
+    parts += [f"{plural(alone, 'open page')} not linked"] if alone else []
     return Panel(
         "depth", "Clicks from the home page", "; ".join(parts) or "every open page within 3 clicks", bars, upright=True
     )

@@ -213,12 +213,16 @@ class Terminal:
                 0,
                 (
                     "indrel list --exposed",
-                    f"the {plural(verdict.headline.exposed, 'unwanted page')} that can be indexed",
+                    f"the {plural(verdict.headline.exposed, 'unwanted page').removeprefix('1 ')} that can be indexed",
                 ),
             )
         if verdict.headline.lost:
             ways.insert(
-                0, ("indrel list --lost", f"the {plural(verdict.headline.lost, 'wanted page')} that cannot be indexed")
+                0,
+                (
+                    "indrel list --lost",
+                    f"the {plural(verdict.headline.lost, 'wanted page').removeprefix('1 ')} that cannot be indexed",
+                ),
             )
         if verdict.causes:
             ways.append(("indrel explain URL", "one page: why it is in its state, and what would change it"))
