@@ -243,13 +243,16 @@ VARIED = 3
 
 def see_patterns(marks: Sequence[Mark]) -> None:
     """What no single pair of URLs shows: unrelated targets that are one and the same, parts that are each page's own."""
-    same = Counter((m.check, m.place, m.target) for m in marks if m.relation.endswith(rel.UNRELATED))
-    parts = Counter((m.check, m.place, m.relation) for m in marks if m.relation.startswith(f"{rel.PART} "))
+    unrelated = [m for m in marks if m.relation.endswith(rel.UNRELATED)]
+    parted = [m for m in marks if m.relation.startswith(f"{rel.PART} ")]
+    same = Counter((m.check, m.place, m.target) for m in unrelated)
+    parts = Counter((m.check, m.place, m.relation) for m in parted)
     varied = Counter((check, place) for (check, place, _), count in parts.items() if count == 1)
-    for mark in marks:
-        if same.get((mark.check, mark.place, mark.target), 0) > 1:
+    for mark in unrelated:
+        if same[mark.check, mark.place, mark.target] > 1:
             mark.relation, mark.place = ONE_TARGET, (*mark.place, mark.target)
-        elif parts.get((mark.check, mark.place, mark.relation)) == 1 and varied[mark.check, mark.place] >= VARIED:
+    for mark in parted:
+        if parts[mark.check, mark.place, mark.relation] == 1 and varied[mark.check, mark.place] >= VARIED:
             mark.relation = MANY_PARTS
 
 

@@ -56,10 +56,14 @@ def headline(site: Site, found: Sequence[Mark], told: Callable[[Mark], Finding])
     grave = [m for m in grave if m is not halted]
     conflicts, flaws = (len({m.address for m in grave if m.cls is c}) for c in (CheckClass.CONFLICT, CheckClass.FLAW))
     beside = sorted({m.address for m in grave if m.cls in (CheckClass.BLOCKED, CheckClass.EXPOSED)})
-    others = site.one(
-        f"""SELECT count(*) FROM fact WHERE origin || path IN (SELECT unnest(?::VARCHAR[]))
+    others = (
+        site.one(
+            f"""SELECT count(*) FROM fact WHERE origin || path IN (SELECT unnest(?::VARCHAR[]))
         AND id NOT IN ({lost_pages(site)}) AND NOT ({exposed})""",
-        [beside],
+            [beside],
+        )
+        if beside
+        else 0
     )
     whole = next((m for m in _whole(site, found) if not m.accepted), None)
     if whole:

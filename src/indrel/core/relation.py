@@ -35,9 +35,14 @@ class Relation(NamedTuple):
         return self.kind != UNRELATED
 
     def __str__(self) -> str:
-        host = f"{OTHER_HOST} {self.host}" if self.host and self.host not in VARIANTS else self.host
-        kind = "" if self.kind == SAME and host else self.kind
-        return " ".join(word for word in (host, kind, *self.parts) if word)
+        return _label(self)
+
+
+@lru_cache(maxsize=1024)
+def _label(found: Relation) -> str:
+    host = f"{OTHER_HOST} {found.host}" if found.host and found.host not in VARIANTS else found.host
+    kind = "" if found.kind == SAME and host else found.kind
+    return " ".join(word for word in (host, kind, *found.parts) if word)
 
 
 _INDEX = re.compile(r"(^|/)((?:index|default)\.(?:html?|xhtml|php|aspx?|jsp|md))$", re.IGNORECASE)
@@ -86,7 +91,7 @@ def relation(subject: str, target: str) -> Relation:
 
 
 def _cut(url: str) -> tuple[str, str]:
-    start = url.find("/", url.find("://") + 3)
+    start = url.find("/", len("http://x"))
     return (url[:start], url[start:]) if start > 0 else (url, "/")
 
 
