@@ -13,13 +13,14 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from indrel.base.errors import SnapshotError
+from indrel.base.errors import Interrupted, SnapshotError
 from indrel.checks import verdict_of
 from indrel.core.crawlers import resolve
 from indrel.decide.site import Site
 from indrel.gather.recorder import Recorder
 from indrel.snapshot import Snapshot, SnapshotWriter
 from indrel.snapshot.columns import Masked
+from indrel.snapshot.faults import explained
 from indrel.snapshot.schema import DECIDED, FORMATS, TABLES, VERSION, Format
 
 _FITS: dict[str, Any] = {"BLOB": b"x", "VARCHAR[]": ["x"], "BOOLEAN": True, "DOUBLE": 0.5, "VARCHAR": "x"}
@@ -154,3 +155,19 @@ def test_the_newest_format_is_kept_as_a_file() -> None:
     assert {f"format-{n}.indrel.gz" for n in FORMATS} == {p.name for p in DATA.glob("format-*")} and max(
         FORMATS
     ) == VERSION
+
+
+def test_what_aborted_a_transaction_says_why() -> None:
+    """An interrupt within a transaction: what is asked of the connection on the way out fails with an error of its own."""
+    con = duckdb.connect()
+    con.execute("BEGIN")
+    with pytest.raises(duckdb.Error):
+        con.execute("SELECT error('stopped')")
+    with pytest.raises(duckdb.TransactionException) as told:
+        try:
+            raise KeyboardInterrupt
+        finally:
+            con.execute("USE memory")
+    assert isinstance(explained(told.value), Interrupted)
+    told.value.__context__ = None
+    assert explained(told.value) is None

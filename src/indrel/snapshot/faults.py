@@ -43,6 +43,9 @@ def explained(error: BaseException) -> IndrelError | None:
     """The fault that one of the database's errors comes from; None where it is no such fault, but a mistake of ours."""
     if not isinstance(error, duckdb.Error | RuntimeError | MemoryError | ImportError):
         return None
+    first = error.__context__
+    if isinstance(error, duckdb.TransactionException) and first is not None:  # what aborted the transaction says why
+        return Interrupted("interrupted") if isinstance(first, KeyboardInterrupt) else explained(first)
     text = str(error).lower()
     if isinstance(error, duckdb.InterruptException) and "execution time" in text:
         return SnapshotError("a query of the snapshot took too long: it may be made to be slow; audit again")
