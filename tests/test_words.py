@@ -27,7 +27,7 @@ FORBIDDEN = re.compile(
     r"|\bmend(s|ed|ing)?\b|\blapses?\b|\bheld against\b|\bset against\b|\bhardly\b|\bmerely\b|\bat best\b|\ball the same\b"
     r"|\b(is|are|was) told\b|\bby no rule\b|\bin no sitemap\b|\bby now\b|\b(made-up) address|(?:^|[.:] )Of (a|an|the|each|what)\b"
 )  # fmt: skip
-ALLOWED = {"now `fix` (`mend`)", "`fix` (`mend`)"}
+ALLOWED = {"`fix` (`mend`)"}
 """Old words that a text may have: the changelog names the label of before."""
 
 

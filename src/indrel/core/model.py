@@ -157,7 +157,7 @@ class Finding:
 
 
 AS_WRITTEN = ("listed-", "sitemap-")
-"""Beginnings of the ids of checks whose subject is a sitemap's entry, reported as it is written."""
+"""Beginnings of the ids of checks whose subject is a sitemap's entry, reported in the form in which it is written."""
 
 
 def subject_address(check: str, url: str) -> str:

@@ -7,7 +7,7 @@ import re
 from indrel.base.plain import safe
 from indrel.core.model import Cause, Severity, Verdict, plural
 from indrel.decide.site import Site
-from indrel.reports.terminal import A_CAUSE, GLOSSES, HEADINGS, said_of, sentence, short
+from indrel.reports.terminal import A_CAUSE, GLOSSES, HEADINGS, explains, fix_of, said_of, sentence, short
 
 MOST_LOST = 10
 MOST_CAUSES = 60
@@ -111,8 +111,7 @@ def _states(verdict: Verdict) -> list[str]:
 
 def _cause(cause: Cause, origin: str, joined: list[Cause]) -> list[str]:
     first = cause.findings[0]
-    explains = f", explains {cause.consequences:,} more" if cause.consequences else ""
-    lines = [f"### {prose(said_of(cause))}", "", f"{cause.check}, cause {code(cause.short)}{explains}", ""]
+    lines = [f"### {prose(said_of(cause))}", "", f"{cause.check}, cause {code(cause.short)}{explains(cause)}", ""]
     for evidence in first.evidence[:3]:
         where = short(evidence.where, origin) + (f":{evidence.line}" if evidence.line else "")
         lines.append(f"- set by {code(where)} {code(evidence.text)}")
@@ -121,5 +120,4 @@ def _cause(cause: Cause, origin: str, joined: list[Cause]) -> list[str]:
     if cause.count > 1 or urls[0] != first.evidence[0].where:
         more = f" and {len(urls) - EXAMPLES:,} more" if len(urls) > EXAMPLES else ""
         lines.append("- on " + ", ".join(code(short(u, origin)) for u in urls[:EXAMPLES]) + more)
-    tried = f" Tried on this audit: {prose(cause.proof)}." if cause.proof else ""
-    return [*lines, "", f"**Fix:** {prose(cause.mend)}{tried}", ""]
+    return [*lines, "", f"**Fix:** {prose(fix_of(cause))}", ""]

@@ -207,23 +207,16 @@ class Terminal:
 
     def _onward(self, verdict: Verdict) -> None:
         """The commands that lead on from the first screen."""
-        ways = [("--all, or indrel report -o report.html", "every cause with its pages")]
-        if verdict.headline.exposed:
-            ways.insert(
-                0,
-                (
-                    "indrel list --exposed",
-                    f"the {plural(verdict.headline.exposed, 'unwanted page').removeprefix('1 ')} that can be indexed",
-                ),
-            )
-        if verdict.headline.lost:
-            ways.insert(
-                0,
-                (
-                    "indrel list --lost",
-                    f"the {plural(verdict.headline.lost, 'wanted page').removeprefix('1 ')} that cannot be indexed",
-                ),
-            )
+        counts = (
+            ("--lost", verdict.headline.lost, "wanted page", "cannot be indexed"),
+            ("--exposed", verdict.headline.exposed, "unwanted page", "can be indexed"),
+        )
+        ways = [
+            (f"indrel list {option}", f"the {plural(count, page).removeprefix('1 ')} that {how}")
+            for option, count, page, how in counts
+            if count
+        ]
+        ways.append(("--all, or indrel report -o report.html", "every cause with its pages"))
         if verdict.causes:
             ways.append(("indrel explain URL", "one page: why it is in its state, and what would change it"))
         self.console.print()
@@ -246,17 +239,15 @@ class Terminal:
 
     def _title(self, cause: Cause, sections: bool = True) -> None:
         """The sentence, then the check."""
-        explains = f", explains {cause.consequences:,} more" if cause.consequences else ""
         self.pieces(
             (f"  {cause.short:<5}  ", "dim"),
             (said_of(cause, sections), STYLES[cause.severity]),
-            (f"  {cause.check}{explains}", "dim"),
+            (f"  {cause.check}{explains(cause)}", "dim"),
             hang=7,
         )
 
     def _fix(self, cause: Cause) -> None:
-        tried = f" Tried on this audit: {cause.proof}." if cause.proof else ""
-        self.line(f"fix     {cause.mend}{tried}", "green", indent=7, hang=8)
+        self.line(f"fix     {fix_of(cause)}", "green", indent=7, hang=8)
 
     def states(self, verdict: Verdict, glosses: bool = True) -> None:
         """How many URLs are in each state: a table with a row for all crawlers with the same counts."""
@@ -437,6 +428,16 @@ def said_of(cause: Cause, sections: bool = True) -> str:
         return cause.summary
     where = f" in {_sections(cause)}" if sections else ""
     return f"{cause.summary.removesuffix('.')}: {cause.count:,} URLs{where}."
+
+
+def fix_of(cause: Cause) -> str:
+    """What to do about a cause, and what that does, if it was tried."""
+    return f"{cause.mend} Tried on this audit: {cause.proof}." if cause.proof else cause.mend
+
+
+def explains(cause: Cause) -> str:
+    """How many findings follow from a cause, as a clause after its check."""
+    return f", explains {cause.consequences:,} more" if cause.consequences else ""
 
 
 def _two_lines(gloss: str) -> tuple[str, str]:

@@ -27,7 +27,7 @@ from indrel.decide.site import Site
 from indrel.decide.sitemaps import sitemap_states
 from indrel.reports.panels import panels
 from indrel.reports.responsible import who_can_fix
-from indrel.reports.terminal import A_CAUSE, FATES, GLOSSES, HEADINGS, host_of, said_of, sentence, short
+from indrel.reports.terminal import A_CAUSE, FATES, GLOSSES, HEADINGS, fix_of, host_of, said_of, sentence, short
 
 SHOWN = 10
 """URLs of a cause that are in the page itself; the others come from its data when a reader asks for them."""
@@ -170,7 +170,7 @@ def searched(site: Site, verdict: Verdict) -> dict[str, list[Any]]:
 
 
 def _shares(states: dict[str, int], seen: dict[str, str]) -> list[tuple[str, int, str]]:
-    """Each state with its number of URLs, and as it is shown: folded ones as redirect / canonical."""
+    """Each state with its number of URLs, and the text shown for it: folded ones as redirect / canonical."""
     return [(s.value, states[s.value], seen[s.value]) for s in reversed(State) if states.get(s.value)]
 
 
@@ -192,7 +192,7 @@ def _groups(verdict: Verdict, site: Site) -> Iterator[dict[str, Any]]:
 def _card(cause: Cause, origin: str, verdict: Verdict) -> dict[str, Any]:
     first = cause.findings[0]
     return {
-        "cause": cause, "about": checks()[cause.check], "what": said_of(cause), "who": who_can_fix(cause),
+        "cause": cause, "fix": fix_of(cause), "about": checks()[cause.check], "what": said_of(cause), "who": who_can_fix(cause),
         "crawlers": first.crawlers, "evidence": [(short(e.where, origin), e.line, e.text) for e in first.evidence[:4]],
         "rows": [(f.url, short(f.url, origin), f.message) for f in cause.findings[:SHOWN]], "more": cause.count > SHOWN,
         "new": bool(verdict.baseline) and any(verdict.is_new(f) for f in cause.findings),
