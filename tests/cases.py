@@ -97,6 +97,7 @@ def robots_case(
 
 
 TO = html(title="Target")
+OLD = tuple(f"/{name}" for name in ("beacon", "cairn", "gully", "ledge", "tarn"))
 REPLY, REPLYING = (
     "/a?replytocom=1",
     html(canonical("/a"), a("/a", rel="nofollow")),
@@ -513,6 +514,38 @@ CASES |= {
         },
         ("/",),
         {"/": html('<script src="/app.js"></script>', a("/a")), "/a": TO},
+    ),
+    "links-to-closed-host": Case(
+        {**BASE, "/": html(body=a(*(f"http://localhost:8000/{n}" for n in range(5))), title="Start")},
+        ("/",),
+        {"/": html(body=a("/a", *(f"http://localhost:8000/{n}" for n in range(5))), title="Start"), "/a": TO},
+    ),
+    "host-variants-serve": Case(
+        {**BASE, "/": html(title="Start"), "http://www.sarnfell.example/": html(title="Start")},
+        ("/",),
+        {"http://www.sarnfell.example/": html(canonical("/"), title="Start")},
+    ),
+    "gone-to-start": Case(
+        {**BASE, "/": html(body=a(*OLD), title="Start"), **dict.fromkeys(OLD, moved("/"))},
+        OLD,
+        {OLD[0]: moved("/huts"), "/huts": html(title="Huts")},
+    ),
+    "link-outside-base": Case(
+        {**BASE, "/trust/": html(body=a("/trust/a", "/b"), title="Start"), "/trust/a": html(body=a("/trust/b")), "/trust/b": TO},
+        ("/b",),
+        {"/trust/": html(body=a("/trust/a", "/trust/b"), title="Start")},
+        options={"start": "/trust/"},
+    ),
+    "hash-routes": Case(
+        {**BASE, "/": html(body=a("#/huts", "#/routes", "#/"), title="Start")},
+        ("/",),
+        {"/": html(body=a("#/huts", "#/map", *OLD), title="Start"), **dict.fromkeys(OLD, TO)},
+    ),
+    "robots-wrong-base": Case(
+        {**BASE, "/robots.txt": robots("Disallow: /trust/a", "Disallow: /trust/b/", f"Sitemap: {HOST}/sitemap.xml"),
+         "/": html(body=a("/a", "/b/c"), title="Start"), "/a": TO, "/b/c": TO},
+        ("/robots.txt",),
+        {"/robots.txt": robots("Disallow: /a", "Disallow: /b/", f"Sitemap: {HOST}/sitemap.xml")},
     ),
     "sitemap-empty": Case({**BASE, "/sitemap.xml": sitemap()}, ("/sitemap.xml",), {"/sitemap.xml": sitemap("/")}),
     "sitemap-index-elsewhere": Case(

@@ -191,11 +191,12 @@ def audit_site(pool: ParserPool, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
         crawlers = resolve(options.pop("crawlers", ("googlebot", "bingbot", "*")))
         values = Values(served(pages, missing), hosts)
         monkeypatch.setattr(fetch, "Client", lambda *_: values)
+        start = options.pop("start", "/")
         wanted = GatherOptions(
             crawlers=crawlers, rate=0, timeout=5, hosts=intent.all_hosts, user_parts=intent.user_written, **options
         )
         path = tmp_path / f"s{len(opened)}.indrel"
-        pipeline.gather(f"https://{HOST}/", wanted, path, pool=_Kept(pool))
+        pipeline.gather(f"https://{HOST}{start}", wanted, path, pool=_Kept(pool))
         site, verdict = pipeline.examine(path, intent=intent)
         opened.append(site)
         return site, verdict

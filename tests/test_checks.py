@@ -79,6 +79,12 @@ FIRST: dict[str, tuple[str, int | None, str]] = {
     "script-needs-visit": ("status", None, "404 Not Found"),
     "content-needs-scroll": ("rendered", None, '<a href="/p1"></a>'),
     "render-broken": ("robots", 2, "Disallow: /board"),
+    "links-to-closed-host": ("link", 3, '<a href="http://localhost:8000/0">'),
+    "host-variants-serve": ("status", None, "200 OK, no redirect"),
+    "gone-to-start": ("status", None, "301 Moved Permanently"),
+    "link-outside-base": ("link", 3, '<a href="/b">'),
+    "hash-routes": ("link", 3, '<a href="#/huts">'),
+    "robots-wrong-base": ("robots", 2, "Disallow: /trust/a"),
 }
 MESSAGES = dict(
     line.split("\t", 1) for line in (Path(__file__).parent / "data" / "messages.tsv").read_text("utf-8").splitlines()

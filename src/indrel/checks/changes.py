@@ -92,6 +92,22 @@ def with_rel(word: str) -> After:
     return after
 
 
+_HREF = re.compile(r"(\bhref\s*=\s*)(\"[^\"]*\"|'[^']*'|[^\s>]+)", re.IGNORECASE)
+
+
+def with_path(finding: Finding, before: str) -> str | None:
+    """A link that leads to the path of the URL that it means, the first of `also`."""
+    path = split(finding.also[0]).path if finding.also else ""
+    after = re.sub(
+        r"(\bhref\s*=\s*)(\"[^\"]*\"|'[^']*'|[^\s>]+)",
+        lambda found: f'{found[1]}"{path}"',
+        before,
+        count=1,
+        flags=re.IGNORECASE,
+    )
+    return after if path else None
+
+
 def line_with(path: Callable[[str], str | None]) -> After:
     """A robots.txt line with another path, made from the one that it has."""
 

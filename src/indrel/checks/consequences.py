@@ -12,6 +12,7 @@ from collections.abc import Iterable, Sequence
 from indrel.checks.catalogue import Check, Follows, checks
 from indrel.checks.causes import Mark
 from indrel.core.model import CheckClass
+from indrel.core.relation import VARIANTS
 from indrel.decide.site import Site
 
 _SHUTS = ("robots-unreachable", "site-barred", "site-noindex", "start-not-open")
@@ -26,6 +27,8 @@ def find_consequences(site: Site, found: Iterable[Mark]) -> list[Mark]:
     marks = _of_whole_hosts(site, list(found))
     loud = [m for m in marks if not m.consequence]
     _of_closed_host(loud)
+    _of_host_variants(loud)
+    _of_same_subject(loud)
     _of_one_canonical([m for m in loud if not m.consequence])
     _of_single_pages([m for m in loud if not m.consequence])
     _of_one_edit([m for m in loud if not m.consequence])
@@ -161,6 +164,31 @@ def _of_closed_host(marks: Sequence[Mark]) -> None:
     for mark in marks:
         if mark.check == "start-not-open" and mark.url in pointing:
             _follow(mark, pointing[mark.url])
+
+
+_EXPLAINS = {
+    "gone-to-start": ("listed-redirects", "link-to-redirect"),
+    "link-outside-base": ("link-to-gone",),
+}
+"""By check, the ones whose rows about the same subject the same edit fixes, however serious they are."""
+
+
+def _of_same_subject(marks: Sequence[Mark]) -> None:
+    leaders = {(follower, m.address): m for m in marks for follower in _EXPLAINS.get(m.check, ()) if not m.accepted}
+    for mark in marks if leaders else ():
+        leader = leaders.get((mark.check, mark.address))
+        if leader is not None:
+            _follow(mark, leader)
+
+
+def _of_host_variants(marks: Sequence[Mark]) -> None:
+    """Pages that are open on two variants of the host are one edit of the server."""
+    leader = next((m for m in marks if m.check == "host-variants-serve"), None)
+    if leader is None:
+        return
+    for mark in marks:
+        if mark.check == "twin-open" and mark.relation.partition(" ")[0] in VARIANTS:
+            _follow(mark, leader)
 
 
 def _checks_that_follow(flag: Follows, marks: Iterable[Mark]) -> set[str]:

@@ -12,7 +12,9 @@ from indrel.core.model import CheckClass, Evidence, Finding, Headline, Severity,
 from indrel.decide.kinds import ASSET_SQL
 from indrel.decide.site import Site
 
-WHOLE_SITE = ("start-not-open", "robots-unreachable", "site-barred", "site-noindex", "host-open")
+WHOLE_SITE = (
+    "start-not-open", "robots-unreachable", "site-barred", "site-noindex", "links-to-closed-host", "host-open",
+)  # fmt: skip
 """Checks about a whole host; for the audited one they are the whole first line."""
 
 CLOSED_HOST = "canonical-to-closed-host"

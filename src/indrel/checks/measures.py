@@ -12,6 +12,9 @@ A_SHARE = 0.1
 FEW_WORDS = 25
 """A page that only scripts fill has at most so many words: that scripts are needed."""
 
+LIKE_WORDS = 0.1
+"""Share of their words by which two pages with the same names may differ and still be the same page."""
+
 SOON = timedelta(days=30)
 """A date that is nearer than this is reported."""
 

@@ -147,7 +147,33 @@ def notes_of(site: Site) -> tuple[str, ...]:
         for url, count in list((site.meta.get("copies") or {}).items())[:20]
     ]
     part = (f"there is no page at {site.base}, so the folder is treated as a part of the site",) if site.is_part else ()
-    return (*told, *part, *unread, *left, *_unrendered(site), *_lost_alone(site), *_left_out(site))
+    return (
+        *_ended_at_home(site),
+        *told,
+        *part,
+        *unread,
+        *left,
+        *_unrendered(site),
+        *_lost_alone(site),
+        *_left_out(site),
+    )
+
+
+def _ended_at_home(site: Site) -> tuple[str, ...]:
+    """That the crawl found no way beyond the home page, because all its links lead elsewhere."""
+    start = site.front_id
+    if start is None or not site.traits.is_whole or not site.meta.get("follow_links", True) or not site.complete:
+        return ()
+    links, inside, first = site.rows(
+        """SELECT count(*), count(*) FILTER (t.site AND t.id <> l.source), min_by(t.origin || t.path, l.line)
+        FROM link l JOIN address t ON t.id = l.target WHERE l.source = ?""",
+        [start],
+    )[0]
+    pages = site.one("SELECT count(*) FROM fact WHERE site AND known AND html AND status < 300")
+    if not links or inside or pages > 1:
+        return ()
+    every = "its only link leads" if links == 1 else f"all {links:,} links on it lead"
+    return (f"the crawl ended at the home page: {every} to other sites, such as {first}",)
 
 
 def _lost_alone(site: Site) -> tuple[str, ...]:

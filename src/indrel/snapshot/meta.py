@@ -64,6 +64,23 @@ def _is_rendered(value: Any) -> bool:
     )
 
 
+def _is_homes(value: Any) -> bool:
+    held: dict[str, Callable[[Any], bool]] = {
+        "url": _is_url, "title": _or_none(_is_text), "heading": _or_none(_is_text), "words": _or_none(_is_count),
+        "text_hash": lambda v: v is None or isinstance(v, int), "canonicals": _is_texts, "noindex": _is_bool,
+    }  # fmt: skip
+    return isinstance(value, list) and all(
+        isinstance(one, dict) and set(one) == set(held) and all(holds(one[name]) for name, holds in held.items())
+        for one in value
+    )
+
+
+def _is_spaces(value: Any) -> bool:
+    return isinstance(value, dict) and all(
+        isinstance(one, list) and len(one) == 2 and _is_count(one[0]) and _is_text(one[1]) for one in value.values()
+    )
+
+
 def _is_intent(value: Any) -> bool:
     return (
         isinstance(value, dict)
@@ -92,6 +109,8 @@ _VALUES: dict[str, Callable[[Any], bool]] = {
     "user_parts": _is_texts,
     "bounded": _is_counts,
     "copies": _is_counts,
+    "spaces": _is_spaces,
+    "variant_homes": _is_homes,
     "rendered": _is_rendered,
     "intent": _is_intent,
     "decided": _or_none(lambda value: isinstance(value, dict)),

@@ -48,8 +48,8 @@ TABLES: dict[str, dict[str, str]] = {
     "link": {"source": "INTEGER", "target": "INTEGER", "flags": "UTINYINT", "line": "INTEGER", "text": "VARCHAR"},
     "resource": {"source": "INTEGER", "target": "INTEGER", "kind": "VARCHAR", "line": "INTEGER", "text": "VARCHAR"},
     "alternate": {"source": "INTEGER", "target": "INTEGER", "kind": "VARCHAR", "line": "INTEGER", "text": "VARCHAR"},
-    # anchors that do not do what they seem to: kind `rel` (token slip) or `href` (no address); what else markup shows: kind
-    # `password`, and `search` (a search form: where it leads, and its parameter)
+    # anchors that do not do what they seem to: kind `rel` (token slip), `href` (no address) or `hash` (a view behind `#/`); what
+    # else markup shows: kind `password`, and `search` (a search form: where it leads, and its parameter)
     "slip": {"source": "INTEGER", "kind": "VARCHAR", "what": "VARCHAR", "line": "INTEGER", "text": "VARCHAR"},
     # what a page answered when asked again under a crawler's name, where that differs; `what`: status, robots,
     # canonical, links; said twice, so that it is no accident

@@ -5,9 +5,13 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from indrel.core.address import origin_of, site_key, split, variants
+from indrel.core.page.facts import header_canonicals
+from indrel.core.page.headers import content_type, is_html
+from indrel.core.page.html import read_page
 from indrel.gather.parsing import MAX_PAGE
 
 if TYPE_CHECKING:
+    from indrel.gather.answers import Answer
     from indrel.sources.site import LiveSite
 
 
@@ -33,6 +37,24 @@ async def settle(site: LiveSite) -> None:
             answer = await site.fetcher.get(url, MAX_PAGE, tries=1)
             if answer.status is not None:
                 site.keep_aside(answer)
+                _keep_home(site, answer)
+
+
+def _keep_home(site: LiveSite, answer: Answer) -> None:
+    """What the home page of a variant says, beside the pages of the site: whether it is the same page, and names another."""
+    media, charset = content_type(answer.header("content-type"))
+    if answer.status != 200 or not is_html(media):
+        return
+    facts = read_page(answer.body, answer.url, charset, site.joiner)
+    canonicals = [*facts.canonicals, *header_canonicals(list(answer.headers.get("link", ())), answer.url)]
+    home = {
+        "url": answer.url, "title": facts.title, "heading": facts.heading, "text_hash": facts.text_hash,
+        "words": facts.own_words, "canonicals": [one.url for one in canonicals if one.url and not one.in_body],
+        "noindex": any(d.tokens.noindex for d in facts.directives)
+        or any("noindex" in value.lower() for value in answer.headers.get("x-robots-tag", ())),
+    }  # fmt: skip
+    homes = site.recorder.writer.meta.get("variant_homes") or []
+    site.recorder.writer.set_meta(variant_homes=[*homes, home])
 
 
 async def _leads_to(site: LiveSite) -> str | None:

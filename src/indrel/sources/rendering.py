@@ -44,6 +44,9 @@ PICTURES = 20
 MOST_LOST = 50
 """Links of the served page that are kept as gone once it is rendered."""
 
+ANCHORS = ("href", "hash", "rel")
+"""The kinds of slips that anchors made by scripts can be."""
+
 MOST_CLASSES = 4
 """Sets of crawlers that robots.txt lets have different parts of one page, and that it is looked at for."""
 
@@ -295,6 +298,8 @@ class Rendering:
             again = await self.tabs.look(page.url, document, mask, visit=self.start)
             visit = _outcome_of(again.visited) if again.visited else None
         links = await self._links(page, served, look, seen) if main and seen else []
+        if main and look.seen:
+            self._slips(page, served, str(look.seen.get("markup") or ""))
         add(
             "render",
             [
@@ -319,6 +324,14 @@ class Rendering:
         if not page.error:
             group.seen.add((outcome, bool(links)))
         return links
+
+    def _slips(self, page: Chosen, served: PageFacts, markup: str) -> None:
+        """Keep the anchors that scripts made and that do not do what they seem to, as those of the served page are kept."""
+        if markup:
+            known = {(slip.kind, slip.what) for slip in served.slips}
+            found = read_page(markup.encode("utf-8", "replace"), page.url, "utf-8", self._joiner).slips
+            fresh = [slip for slip in found if (slip.kind, slip.what) not in known and slip.kind in ANCHORS]
+            self.recorder.writer.add("slip", [(page.number, s.kind, s.what, None, s.text) for s in fresh])
 
     def _directives(self, number: int, mask: int, seen: Rendered | None) -> None:
         if seen is None:

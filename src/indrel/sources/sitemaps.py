@@ -25,6 +25,8 @@ from indrel.sources.fetch import FAILED, Fetcher, explain
 
 MAX_HOPS = 5
 _HTML_KEPT = 1 << 20
+SITEMAPS = ("urlset", "index")
+"""What a linked file has to be in order to be a sitemap, though nothing declares it as one."""
 
 
 class Piece(NamedTuple):
@@ -89,6 +91,10 @@ class SitemapCollector:
     async def _one(self, found: Found) -> list[str]:
         number = self.recorder.sitemap_number()
         reader, urls = SitemapReader(), []
+        held: list[
+            Entry | Child
+        ] = []  # of a file that may turn out to be no sitemap: nothing is kept before that is known
+        announced = found.via not in ("usual", "linked")
         status: int | None = None
         error, final, alike = None, found.place, False
         try:
@@ -96,20 +102,27 @@ class SitemapCollector:
             async for piece in stream(self.fetcher, found.place):
                 status, final, media = piece.status, piece.url, piece.media
                 kept = kept + piece.octets if len(kept) < _HTML_KEPT else kept
-                urls += self._take(number, found, reader.feed(piece.octets))
+                items = reader.feed(piece.octets)
+                if announced:
+                    urls += self._take(number, found, items)
+                elif (
+                    found.via == "usual" or reader.summary.kind in SITEMAPS
+                ):  # a feed that a page links to is only a feed
+                    held += items
                 if reader.summary.error and reader.summary.kind != "html":
                     break
-            urls += self._take(number, found, reader.close())
+            held += reader.close()
             alike = reader.summary.kind == "html" and self._like_missing(kept, final, media)
         except FAILED as failure:
             error = explain(failure)
-            urls += self._take(number, found, reader.close())
+            held += reader.close()
         is_one = status == 200 and reader.summary.kind in READABLE and not reader.summary.error
         if (found.via == "usual" and self._counts_as_none(found.place, status, reader.summary, alike)) or (
-            found.via == "linked" and not (is_one and reader.summary.kind in ("urlset", "index"))
+            found.via == "linked" and not (is_one and reader.summary.kind in SITEMAPS)
         ):
             self.recorder.sitemaps -= 1
             return []
+        urls += self._take(number, found, held)
         self._walk.read(found, reader.summary, is_one and self.recorder.on_site(found.place))
         self.recorder.sitemap(
             number, found.place, found.via, reader.summary, parent=found.parent, origin=found.origin, line=found.line,

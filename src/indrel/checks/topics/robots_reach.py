@@ -2,19 +2,24 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator
 from typing import NamedTuple
 
 from indrel.base.plain import code
+from indrel.checks.advice import Advice
 from indrel.checks.catalogue import Follows, Hit, Need, check
-from indrel.checks.changes import ROBOTS, Change, Effect, in_its_case
+from indrel.checks.changes import ROBOTS, After, Change, Effect, in_its_case
 from indrel.checks.evidence import PAGE_ROW, WHERE, answers, canonicals, of_each, robots_line, rules, stated
 from indrel.checks.topics.robots_lines import beaten, readable
-from indrel.core.address import origin_of
+from indrel.core.address import origin_of, split
 from indrel.core.model import CheckClass, Evidence, Severity, listing, plural, verb
 from indrel.core.robots import Access, HostRobots, RobotsFile, Rule
 from indrel.core.robots.file import compile_path, written_path
 from indrel.decide.site import Site
+
+SEVERAL = 2
+"""Rules that begin with a folder which the site does not have, from which on they were written for another base path."""
 
 
 class RuleUse(NamedTuple):
@@ -80,6 +85,103 @@ def case_slips(site: Site, host: HostRobots, unused: list[Rule]) -> dict[int, st
     return found
 
 
+class WrongBase(NamedTuple):
+    """Rules of a robots.txt that match nothing and would decide known URLs under another base path, each with the path to write."""
+
+    base: str
+    is_missing: bool
+    rules: tuple[tuple[Rule, str], ...]
+    urls: int
+    wanted: int
+
+
+def wrong_base(site: Site, host: HostRobots) -> WrongBase | None:
+    """Rules that were written for another base path than the site's: without its folder, or with one that it has not."""
+    from indrel.core.robots import match_many
+
+    if host.origin != site.base_origin or site.is_lone_file:
+        return None
+    ids, paths = site.paths(host.origin)
+    silent = [r for r in unused_rules(site, host) if r.path.startswith("/") and not (match_many([r], paths) >= 0).any()]
+    here = split(site.base).path.partition("?")[0].rpartition("/")[0]
+    if here:
+        outside = site.one(
+            "SELECT count(*) FROM fact WHERE origin = ? AND known AND html AND status < 300 AND NOT starts_with(path, ?) AND path <> '/'",
+            [host.origin, here],
+        )
+        moved = [(r, here + r.path) for r in silent if not r.path.startswith(here + "/")]
+        if outside or not moved:
+            return None
+    else:
+        first = Counter(r.path.split("/")[1] for r in silent if r.path.count("/") > 1)
+        folder, count = first.most_common(1)[0] if first else ("", 0)
+        if count < SEVERAL or not folder or "*" in folder:
+            return None
+        here = f"/{folder}"
+        moved = [
+            (r, r.path.removeprefix(here)) for r in silent if r.path.startswith(here + "/") and r.path != here + "/"
+        ]
+    wanted = {number for (number,) in site.rows("SELECT id FROM fact WHERE want = 'show'")} if moved else set()
+    found: list[tuple[Rule, str]] = []
+    known: set[int] = set()
+    blocked: set[int] = set()
+    for rule, path in moved:
+        hits = ids[match_many([Rule(rule.allow, path, rule.line, rule.text, compile_path(path))], paths) >= 0].tolist()
+        if hits:
+            found.append((rule, path))
+            known.update(hits)
+            blocked.update(() if rule.allow else wanted.intersection(hits))
+    is_missing = moved[0][1].startswith(here) if moved else True
+    if not found or (not is_missing and len(found) < SEVERAL):
+        return None
+    return WrongBase(here, is_missing, tuple(found), len(known), len(blocked))
+
+
+@check(
+    "robots-wrong-base",
+    CheckClass.FLAW,
+    Severity.FIX,
+    follows=Follows.SHUT_HOST,
+    needs=(Need.ROBOTS, Need.PAGES, Need.COMPLETE, Need.LINKS),
+)
+def robots_wrong_base(site: Site) -> Iterator[Hit]:
+    """Rules match nothing because their paths lack the site's base path, or have one that the site does not have.
+
+    Why: The paths of robots.txt begin at the root of the host. These rules have no effect.
+    Fix: Write the paths as the message shows.
+    Source: RFC 9309 section 2.2.2: paths are matched from the beginning of the URL's path.
+    Evidence: The rules.
+    """
+    for host in readable(site):
+        found = wrong_base(site, host)
+        if found is None:
+            continue
+        what = (
+            f"lack the folder {found.base}/ that the site is in"
+            if found.is_missing
+            else f"begin with {found.base}/, which the site does not have"
+        )
+        rules_of = plural(len(found.rules), "rule")
+        message = f"{rules_of} {verb(len(found.rules), 'matches', 'match')} nothing: the paths {what}."
+        lines = [(rule.text, f"{rule.text.partition(':')[0]}: {path}") for rule, path in found.rules]
+        text = "; ".join(f"{code(new)}" for _, new in lines[:5]) + (
+            f"; and {len(lines) - 5} more" if len(lines) > 5 else ""
+        )
+        proof = f"{plural(found.urls, 'known URL')} would be decided by them"
+        if found.wanted:
+            blocks = f"As they are meant, these rules would also block {plural(found.wanted, 'wanted page')}"
+            advice = Advice(f"{blocks}. Keep the right ones, and write them as {text}.", key="base")
+        else:
+            advice = Advice(f"Write: {text}.", Change(ROBOTS, _as_meant(dict(lines))), "base", proof)
+        shown = tuple(robots_line(host, rule.line, rule.text) for rule, _ in found.rules)
+        place = ("robots", host.where, f"base {found.base}")
+        yield Hit(host.url, site.all_mask, message, shown, advice=advice, place=place)
+
+
+def _as_meant(lines: dict[str, str]) -> After:
+    return lambda finding, before: lines.get(before)
+
+
 @check(
     "robots-rule-unused",
     CheckClass.FLAW,
@@ -98,8 +200,10 @@ def robots_rule_unused(site: Site) -> Iterator[Hit]:
     for host in readable(site):
         unused = unused_rules(site, host)
         slips = case_slips(site, host, unused)
+        misplaced = wrong_base(site, host)
+        told = {rule.line for rule, _ in misplaced.rules} if misplaced else set()
         for rule in unused:
-            if rule.line not in slips:
+            if rule.line not in slips and rule.line not in told:
                 message = f"{code(rule.text)} does not decide any known URL."
                 yield Hit(host.url, site.all_mask, message, (robots_line(host, rule.line, rule.text),))
 

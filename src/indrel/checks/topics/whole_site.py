@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 import shlex
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
 from indrel.checks.catalogue import Follows, Hit, Need, check
 from indrel.checks.evidence import WHERE, about, said, scripts
-from indrel.checks.measures import FEW_WORDS, MANY, NEARLY_ALL
+from indrel.checks.measures import FEW_WORDS, LIKE_WORDS, MANY, NEARLY_ALL
 from indrel.checks.topics.canonical_values import unreachable_host
-from indrel.core.address import split
+from indrel.core.address import origin_of, split
 from indrel.core.answers import status_text
 from indrel.core.model import CheckClass, Evidence, Severity, State, plural
 from indrel.core.page.facts import UNFOLLOWED, Mark
+from indrel.core.relation import VARIANTS, relation
 from indrel.decide.reasons import decides, reasons
 from indrel.decide.site import Site
 
@@ -131,6 +132,120 @@ def _shut(site: Site, found: _Look, led: bool) -> tuple[int, str]:
     if led and found.marks & Mark.ONLY_PASSWORD:
         return every, "is only a password form"
     return 0, ""
+
+
+class _Link(NamedTuple):
+    """A link of the home page: the origin that it leads to, whether that is the site's, and its line."""
+
+    origin: str
+    on_site: bool
+    line: int | None
+    text: str
+    where: str
+
+
+@check(
+    "links-to-closed-host",
+    CheckClass.BLOCKED,
+    Severity.STOP,
+    follows=Follows.SHUT_HOST,
+    whole_host=True,
+    needs=(Need.PAGES,),
+    feeds=("link",),
+)
+def links_to_closed_host(site: Site) -> Iterator[Hit]:
+    """Nearly all links on the home page point to a host that visitors cannot reach.
+
+    Why: Neither visitors nor crawlers get beyond the home page, so the rest of the site is not found.
+    Fix: Set the site's public URL in the template or generator, and build again.
+    Source: RFC 6761 and RFC 1918 for host names and IP addresses that nobody can reach.
+    Evidence: The first such links.
+    """
+    start = site.front_id
+    if start is None or unreachable_host(split(site.base).host):
+        return
+    links = site.named(
+        _Link,
+        f"""SELECT t.origin, t.site, l.line, l.text, {WHERE} FROM link l JOIN address t ON t.id = l.target
+        JOIN address a ON a.id = l.source JOIN answer n ON n.address = l.source WHERE l.source = ? ORDER BY l.line, l.text""",
+        [start],
+    )
+    lost = [one for one in links if not one.on_site and unreachable_host(split(one.origin + "/").host)]
+    inside = sum(one.on_site for one in links)
+    if not lost or len(lost) < NEARLY_ALL * (len(lost) + inside):
+        return
+    host = lost[0].origin.partition("://")[2]
+    message = (
+        f"{len(lost):,} of {plural(len(links), 'link')} on the home page point to {host}, which visitors cannot reach."
+    )
+    shown = tuple(Evidence("link", one.where, one.line, one.text) for one in lost[:3])
+    yield Hit(site.base, site.all_mask, message, shown, place=("link", "closed-host", host))
+
+
+class _Home(NamedTuple):
+    """A home page: what it is compared by, and where its canonicals point."""
+
+    url: str
+    title: str | None
+    heading: str | None
+    text_hash: int | None
+    words: int
+    canonicals: Sequence[str]
+
+
+@check(
+    "host-variants-serve",
+    CheckClass.EXPOSED,
+    Severity.FIX,
+    follows=Follows.SHUT_HOST | Follows.HIDDEN_HOST,
+    needs=(Need.LIVE, Need.PAGES),
+)
+def host_variants_serve(site: Site) -> Iterator[Hit]:
+    """Another variant of the host (http or https, with or without www) serves the same site.
+
+    Why: Every page exists at several URLs. Links are spread over them, and engines choose one of them themselves.
+    Fix: Redirect every URL of the other variants to the same path on this one (301), in the server's configuration.
+    Source: RFC 3986 section 6.2.3: these are different URLs; RFC 6596 for canonicals, which would tell which one counts.
+    Evidence: The status of the other variant's home page.
+    """
+    start = site.front_id
+    own = next(iter(_homes(site, "f.id = ?", [start])), None) if start is not None else None
+    if own is None:
+        return
+    others = {one["url"]: _Home(one["url"], one["title"], one["heading"], one["text_hash"], one["words"] or 0,
+              one["canonicals"]) for one in site.meta.get("variant_homes") or [] if not one["noindex"]}  # fmt: skip
+    for home in _homes(site, "f.site AND f.path = ? AND f.id <> ? AND f.open > 0", [split(own.url).path, start]):
+        others.setdefault(home.url, home)
+    for url, home in sorted(others.items()):
+        found = relation(url, own.url)
+        if found.kind not in VARIANTS or not _is_same(own, home):
+            continue
+        if any(origin_of(target) != origin_of(url) for target in home.canonicals):
+            continue
+        message = (
+            f"{url} serves the home page too: it neither redirects to {own.url} nor has a canonical that points there."
+        )
+        shown = (Evidence("status", url, None, "200 OK, no redirect"),)
+        yield Hit(site.base, site.all_mask, message, shown, also=(url,), pair=(url, own.url))
+
+
+def _homes(site: Site, condition: str, parameters: list[object]) -> list[_Home]:
+    return site.named(
+        _Home,
+        f"""SELECT f.origin || f.path, p.title, p.heading, p.text_hash, coalesce(p.own_words, 0),
+            coalesce(list(t.origin || t.path) FILTER (t.id IS NOT NULL), []) FROM fact f JOIN page p ON p.address = f.id
+        LEFT JOIN canonical c ON c.address = f.id AND NOT c.in_body LEFT JOIN address t ON t.id = c.target
+        WHERE {condition} AND f.status = 200 GROUP BY ALL""",
+        parameters,
+    )
+
+
+def _is_same(one: _Home, other: _Home) -> bool:
+    """Whether two home pages are the same page: the same text, or the same names and nearly as many words (it may hold a date)."""
+    if one.text_hash == other.text_hash:
+        return one.text_hash is not None
+    named = bool(one.title) and (one.title, one.heading) == (other.title, other.heading)
+    return named and abs(one.words - other.words) <= max(FEW_WORDS, LIKE_WORDS * max(one.words, other.words))
 
 
 @check(

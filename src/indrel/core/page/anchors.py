@@ -38,6 +38,8 @@ _REL_OTHERS = frozenset({
     "search", "bookmark", "alternate", "archives", "index", "first", "last", "up", "home", "nofollow-link",
     "lightbox", "gallery", "category", "opener",
 })  # fmt: skip
+_ROUTE_NODES = ",".join(f'a[href^="{begin}#{mark}/"]' for begin in ("", "/") for mark in ("", "!"))
+_ROUTES = (b'="#/', b"='#/", b'="/#/', b"='/#/", b"=#/", b"#!/")
 _IDLE_NODES = '[onclick],a[href=""],a[href="#"],a[href^="javascript:" i]'
 _NAVIGATES = re.compile(r"location\b|\.href|navigate|goto|\bopen\s*\(|router|history\.push", re.IGNORECASE)
 _QUOTED = re.compile(r"""["']([^"'\s]+)["']""")
@@ -156,6 +158,22 @@ class Anchors:
             idle = self.tree.css(_IDLE_NODES)
         if idle:
             self._uncrawlable(idle)
+        if any(begin in lowered for begin in _ROUTES):
+            self._routes()
+
+    def _routes(self) -> None:
+        """Links to views of this page behind `#/`: places on the page are no views."""
+        source, told = Source(self.source.data), set()
+        for node in self.tree.css(_ROUTE_NODES):
+            attributes = attributes_of(node)
+            href = attributes.get("href") or ""
+            place, _, route = href.partition("#")
+            on_this_page = not place or self.joiner.join(self.base, place) == self.url
+            if not on_this_page or route in ("/", "!/") or route in told or len(self.slips) >= _MOST_SLIPS:
+                continue
+            told.add(route)
+            line, text = source.anywhere(f'href="{href}"', "a")
+            self.slips.append(Slip("hash", f"#{route}", line, written("a", attributes, text)))
 
     def _anchors(self, nodes: list[Any], all_html: bool) -> list[Any] | None:
         """Keep the links, from the source where it holds just the anchors of the tree (the common case, and quicker).

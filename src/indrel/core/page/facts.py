@@ -64,7 +64,8 @@ UNFOLLOWED = int(LinkFlag.NOFOLLOW | LinkFlag.UGC | LinkFlag.SPONSORED)
 
 
 class Slip(NamedTuple):
-    """An anchor that does not do what it seems to: `kind` is `rel` (token slip) or `href` (not crawlable)."""
+    """An anchor that does not do what it seems to: `kind` is `rel` (token slip), `href` (not crawlable) or `hash` (a view
+    behind `#/`)."""
 
     kind: str
     what: str

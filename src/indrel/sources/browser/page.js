@@ -2,7 +2,7 @@
   // What a page says once its scripts have run: read from the live tree, not from text that would be parsed again.
   const SHARED = 'nav,footer,aside,body > header,[role=navigation],[role=banner],[role=contentinfo],[role=search]';
   const NO_TEXT = 'script,style,noscript,template,[role=dialog],[role=alertdialog],[aria-modal=true],dialog';
-  const MOST = 60000, LINKS = 5000;
+  const MOST = 60000, LINKS = 5000, MARKUP = 1000000;
   let left = MOST;
   const covers = (el) => {
     const style = getComputedStyle(el);
@@ -41,8 +41,10 @@
     const key = el.href + ' ' + el.rel;
     if (!seen.has(key)) { seen.add(key); links.push({ href: el.href, rel: el.rel, text: start(el) }); }
   }
+  const odd = document.querySelector('[onclick],a[href=""],a[href="#"],a[href^="javascript:" i],a[href*="#/"],a[href*="#!/"]');
   return {
     url: location.href,
+    markup: odd ? document.documentElement.outerHTML.slice(0, MARKUP) : '',
     title: (document.title || '').slice(0, 300),
     heading: heading ? heading.innerText.slice(0, 300) : '',
     text: told.join('').slice(0, 200000),
