@@ -531,7 +531,12 @@ CASES |= {
         {OLD[0]: moved("/huts"), "/huts": html(title="Huts")},
     ),
     "link-outside-base": Case(
-        {**BASE, "/trust/": html(body=a("/trust/a", "/b"), title="Start"), "/trust/a": html(body=a("/trust/b")), "/trust/b": TO},
+        {
+            **BASE,
+            "/trust/": html(body=a("/trust/a", "/b"), title="Start"),
+            "/trust/a": html(body=a("/trust/b")),
+            "/trust/b": TO,
+        },
         ("/b",),
         {"/trust/": html(body=a("/trust/a", "/trust/b"), title="Start")},
         options={"start": "/trust/"},
@@ -542,10 +547,39 @@ CASES |= {
         {"/": html(body=a("#/huts", "#/map", *OLD), title="Start"), **dict.fromkeys(OLD, TO)},
     ),
     "robots-wrong-base": Case(
-        {**BASE, "/robots.txt": robots("Disallow: /trust/a", "Disallow: /trust/b/", f"Sitemap: {HOST}/sitemap.xml"),
-         "/": html(body=a("/a", "/b/c"), title="Start"), "/a": TO, "/b/c": TO},
+        {
+            **BASE,
+            "/robots.txt": robots("Disallow: /trust/a", "Disallow: /trust/b/", f"Sitemap: {HOST}/sitemap.xml"),
+            "/": html(body=a("/a", "/b/c"), title="Start"),
+            "/a": TO,
+            "/b/c": TO,
+        },
         ("/robots.txt",),
         {"/robots.txt": robots("Disallow: /a", "Disallow: /b/", f"Sitemap: {HOST}/sitemap.xml")},
+    ),
+    "endless-space": Case(
+        {
+            **BASE,
+            "/": html(body=a("/days?day=2026-01-01"), title="Start"),
+            **{
+                f"/days?day=2026-01-{d:02}": html(body=f"<p>Snow on day {d}</p>" + a(f"/days?day=2026-01-{d + 1:02}"))
+                for d in range(1, 29)
+            },
+        },
+        ("/days?day=2026-01-01",),
+        {"/days?day=2026-01-04": html(title="No more days")},
+        severity="fix",
+        options={"per_pattern": 5},
+    ),
+    "copies-open": Case(
+        {
+            **BASE,
+            "/": html(body=a("/tarn", "/cairn"), title="Start"),
+            **{f"/{n}": html(body=a(f"/{n}/edit"), title=n) for n in ("tarn", "cairn")},
+            **{f"/{n}/edit": html(body="<textarea></textarea>", title=f"Edit {n}") for n in ("tarn", "cairn")},
+        },
+        ("/tarn/edit",),
+        {f"/{n}/edit": html(NOINDEX, title=f"Edit {n}") for n in ("tarn", "cairn")},
     ),
     "sitemap-empty": Case({**BASE, "/sitemap.xml": sitemap()}, ("/sitemap.xml",), {"/sitemap.xml": sitemap("/")}),
     "sitemap-index-elsewhere": Case(

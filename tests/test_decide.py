@@ -17,11 +17,12 @@ from indrel.core.robots import decide, parse
 from indrel.core.robots.compare import covers, left_out, never_wins
 from indrel.core.robots.file import compile_path
 from indrel.core.robots.single import matches
+from indrel.core.space import pattern
 from indrel.decide.build import follow, follow_few
 from indrel.decide.sections import Sections
 from indrel.decide.site import Site
 from indrel.demo.site import Response
-from indrel.sources.frontier import BETWEEN, MAX_CHAIN, MAX_CLICKS, Frontier, pattern
+from indrel.sources.frontier import BETWEEN, CHOICES, MAX_CHAIN, MAX_CLICKS, Frontier
 
 REFRESH = '<meta http-equiv="refresh" content="0; url=/ok">'
 PAST = '<meta name="robots" content="unavailable_after: 2020-01-01">'
@@ -197,13 +198,13 @@ def test_frontier_bounds_patterns_that_name_each_other() -> None:
 
 
 def test_frontier_bounds_the_variants_of_a_page() -> None:
-    frontier, most = Frontier(per_pattern=4), 4 * BETWEEN
+    frontier, most = Frontier(per_pattern=4), 4 * CHOICES
     chosen = [
         f"{HOST}/query?by={n}&" + "&".join(f"f{'abcdefghij'[i]}={n}" for i in range(10) if n >> i & 1)
         for n in range(400)
     ]
     there = [frontier.add(n, url, 2, 0, [pattern(f"{HOST}/query?by=1")]) for n, url in enumerate(chosen)]
-    assert there.count(True) == most and frontier.bounded() == {f"{HOST}/query?*": 400 - most}
+    assert there.count(True) == most and frontier.bounded() == {f"{HOST}/query?*&*": 400 - most}
     assert frontier.add(900, f"{HOST}/query?by=9&fa=4", 2, 0, [f"{HOST}/huts"]), "a page of another kind names it"
 
 

@@ -2,7 +2,12 @@
 
 from __future__ import annotations
 
-from cases import GONE, HOST, NOINDEX, TO, XMLNS, a, html, robots, sitemap
+from collections.abc import Callable
+from typing import Any
+
+import pytest
+
+from cases import GONE, HOST, NOINDEX, TO, XMLNS, a, canonical, html, robots, sitemap
 from conftest import AuditSite
 from indrel.demo.site import Response
 
@@ -47,7 +52,9 @@ def test_a_linked_sitemap_is_one_and_a_broken_one_leaves_nothing(audit_site: Aud
 def test_a_crawl_that_ends_at_the_home_page_says_so_first(audit_site: AuditSite) -> None:
     local = a(*(f"http://localhost:8000/{n}/" for n in range(6)))
     _, verdict = audit_site({"/robots.txt": robots(), "/": html(body=local)})
-    assert "6 of 6 links on the home page point to localhost:8000" in verdict.headline.sentence and verdict.headline.whole
+    assert (
+        "6 of 6 links on the home page point to localhost:8000" in verdict.headline.sentence and verdict.headline.whole
+    )
     _, verdict = audit_site({"/robots.txt": robots(), "/": html(body=a("https://other.test/", "https://other.test/b"))})
     assert verdict.notes[0].startswith("the crawl ended at the home page: all 2 links on it lead to other sites")
     assert "links-to-closed-host" not in {f.check for f in verdict.findings}
@@ -77,6 +84,104 @@ def test_redirects_to_the_home_page_on_purpose(audit_site: AuditSite) -> None:
     assert "gone-to-start" not in {f.check for f in verdict.findings}
     merged = Response(b"", 301, "text/plain", (("Location", "/prices"),))
     old = tuple(f"/{n}" for n in ("tarn", "cairn", "ledge", "gully", "beacon"))
-    _, verdict = audit_site({"/robots.txt": robots(), "/": html(body=a(*old)), "/prices": TO} | dict.fromkeys(old, merged))
+    _, verdict = audit_site(
+        {"/robots.txt": robots(), "/": html(body=a(*old)), "/prices": TO} | dict.fromkeys(old, merged)
+    )
     found = [f for f in verdict.findings if f.check == "gone-to-start"]
     assert len(found) == 5 and {f.severity.word for f in found} == {"ask"}
+
+
+def wiki(**views: str) -> dict[str, Any]:
+    """A wiki of six pages, each with a history, a form to edit it and its revisions; `views` are put into their heads."""
+    names = ("tarn", "cairn", "ledge", "gully", "beacon", "bothy")
+    pages: dict[str, Any] = {"/robots.txt": robots(), "/": html(body=a(*(f"/{n}" for n in names)), title="Start")}
+    for name in names:
+        text = f"<p>All that the wardens know of the {name}, from its name to the way that leads there in winter.</p>"
+        rel = views.get("rel", "")
+        pages[f"/{name}"] = html(
+            canonical(f"/{name}"), text + a(f"/{name}/history", f"/{name}?action=edit", rel=rel), title=name
+        )
+        head = views.get("head", "").format(name)
+        pages[f"/{name}/history"] = html(
+            head, a(f"/{name}/history/3", f"/{name}/history/2"), title=f"History of {name}"
+        )
+        pages[f"/{name}?action=edit"] = html(head, "<textarea></textarea>", title=f"Edit {name}")
+        for number in (2, 3):
+            pages[f"/{name}/history/{number}"] = html(head, text.replace("All", "Nearly all") * number, title=name)
+    return pages
+
+
+def test_views_of_a_wiki_are_no_pages(audit_site: AuditSite) -> None:
+    """Histories, forms and revisions are one cause each, and no draft lists them."""
+    site, verdict = audit_site(wiki())
+    found = {f.message for f in verdict.findings if f.check == "copies-open"}
+    assert found == {
+        "18 views of pages with `/history` can be indexed.",
+        "6 views of pages with `action=edit` can be indexed.",
+    }
+    assert not [c for c in verdict.causes if c.severity.word in ("stop", "fix")]
+    assert dict(site.rows("SELECT kind, count(*) FROM fact WHERE html GROUP BY kind")) == {
+        "page-copy": 24,
+        "other": 6,
+        "start": 1,
+    }
+
+
+@pytest.mark.parametrize("head", ["<meta name=robots content=noindex>", canonical("/{}")])
+def test_a_healthy_wiki_is_quiet(head: str, audit_site: AuditSite) -> None:
+    _, verdict = audit_site(wiki(head=head, rel="nofollow"))
+    assert not [f for f in verdict.findings if f.severity.word in ("stop", "fix")]
+    assert "copies-open" not in {f.check for f in verdict.findings}
+
+
+def test_a_page_called_history_is_a_page(audit_site: AuditSite) -> None:
+    names = ("huts", "routes", "trust", "wardens")
+    pages: dict[str, Any] = {"/robots.txt": robots(), "/": html(body=a(*(f"/{n}/" for n in names)), title="Start")}
+    for name in names:
+        pages[f"/{name}/"] = html(body=a(f"/{name}/history", f"/{name}/info"), title=name)
+        pages[f"/{name}/history"] = html(title=f"How the {name} began")
+        pages[f"/{name}/info"] = html(title=f"All about the {name}")
+    site, _ = audit_site(pages)
+    assert not site.rows("SELECT path FROM fact WHERE kind = 'page-copy'")
+
+
+def listing_of(path: Callable[[int], str], number: int, most: int = 5) -> str:
+    beside = [path(n) for n in (number - 1, number + 1) if 1 <= n <= most]
+    entries = a(*(f"/news/{number}-{n}-snow" for n in "abc"))
+    return html(body="<h1>News</h1>" + entries + a(*(b.replace("&", "&amp;") for b in beside)), title="News")
+
+
+@pytest.mark.parametrize(
+    "path",
+    [
+        lambda n: "/list" if n == 1 else f"/list?p={n}",
+        lambda n: "/list" if n == 1 else f"/list?seite={n}",
+        lambda n: "/list?of=huts" if n == 1 else f"/list?of=huts&start={(n - 1) * 20}",
+        lambda n: "/list/" if n == 1 else f"/list/?offset={(n - 1) * 10}",
+        lambda n: "/list/" if n == 1 else f"/list/{n}.html",
+        lambda n: "/list.html" if n == 1 else f"/list-{n}.html",
+        lambda n: "/list/" if n == 1 else f"/list/page-{n}.html",
+        lambda n: "/list/" if n == 1 else f"/list/pg/{n}/",
+    ],
+    ids=["p", "seite", "start", "offset", "name", "list-2", "page-2", "folder"],
+)
+def test_parts_of_a_list_are_known_by_their_series(path: Callable[[int], str], audit_site: AuditSite) -> None:
+    pages: dict[str, Any] = {"/robots.txt": robots(), "/": html(body=a(path(1).replace("&", "&amp;")), title="Start")}
+    pages |= {path(n): listing_of(path, n) for n in range(1, 6)}
+    site, _ = audit_site(pages)
+    found = {f for (f,) in site.rows("SELECT path FROM fact WHERE kind = 'numbered-page'")}
+    assert found == {path(n) for n in range(2, 6)}
+
+
+def test_chapters_and_numbered_documents_are_no_parts(audit_site: AuditSite) -> None:
+    pages: dict[str, Any] = {"/robots.txt": robots(), "/": html(body=a("/book/", "/hut"), title="Start")}
+    chapters = [f"/book/chapter-{n}.html" for n in range(1, 6)]
+    pages["/book/"] = html(body="<h1>The book of huts</h1>" + a(*chapters), title="Book")
+    for n, path in enumerate(chapters, 1):
+        pages[path] = html(
+            body=f"<h1>The book of huts</h1><p>Chapter {n} tells of hut {n}.</p>" + a(*chapters), title="Book"
+        )
+    pages["/hut"] = html(body="<h1>Huts</h1>" + a(*(f"/hut/{n}" for n in range(2, 6))), title="Huts")
+    pages |= {f"/hut/{n}": html(body=f"<h1>Hut of the {n} winds</h1>", title=f"Hut {n}") for n in range(2, 6)}
+    site, _ = audit_site(pages)
+    assert not site.rows("SELECT path FROM fact WHERE kind = 'numbered-page'")

@@ -101,13 +101,21 @@ def place_of(finding: Finding, pair: tuple[str, str] | None = None, found: rel.R
         if first.kind in IN_TWO_PLACES:
             own = () if found.is_plain else (rel.target_shape(pair[0]),)
             return (first.kind, *own, *shapes)
-        return (*line_of(first, "", finding.url, *pair), *shapes)
+        text = _around(first.text, pair[1]) if first.kind == "canonical" else None
+        line = (first.kind, _plain(text)) if text is not None else line_of(first, "", finding.url, *pair)
+        return (*line, *shapes)
     if first.kind == "status" and finding.cls is CheckClass.EXPOSED and "?" in finding.url:
         # parameters do the same whatever section takes them, and one that tells junk does so whatever stands beside it
         named = _parameters(_pairs(finding.url))
         told = telling_parameter(named[1:].split("&"))
         return (first.kind, f"?{told}" if told else named, pattern(first.text, (finding.url,)))
     return line_of(first, finding.section, finding.url, *finding.also[:1])
+
+
+def _around(text: str, url: str) -> str | None:
+    """A tag without the whole URL that it names between quotation marks, once; None if it does not, as `pattern` has to look then."""
+    before, found, after = text.partition(url)
+    return before + after if found and before[-1:] in "\"'" and after[:1] == before[-1:] else None
 
 
 def line_of(line: Evidence, section: str, *urls: str) -> Key:

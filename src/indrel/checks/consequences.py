@@ -13,6 +13,7 @@ from indrel.checks.catalogue import Check, Follows, checks
 from indrel.checks.causes import Mark
 from indrel.core.model import CheckClass
 from indrel.core.relation import VARIANTS
+from indrel.core.space import is_in, is_tree
 from indrel.decide.site import Site
 
 _SHUTS = ("robots-unreachable", "site-barred", "site-noindex", "start-not-open")
@@ -29,6 +30,7 @@ def find_consequences(site: Site, found: Iterable[Mark]) -> list[Mark]:
     _of_closed_host(loud)
     _of_host_variants(loud)
     _of_same_subject(loud)
+    _of_spaces(loud)
     _of_one_canonical([m for m in loud if not m.consequence])
     _of_single_pages([m for m in loud if not m.consequence])
     _of_one_edit([m for m in loud if not m.consequence])
@@ -179,6 +181,19 @@ def _of_same_subject(marks: Sequence[Mark]) -> None:
         leader = leaders.get((mark.check, mark.address))
         if leader is not None:
             _follow(mark, leader)
+
+
+_IN_SPACES = ("copies-open", "junk-open", "twin-open", "open-unwanted")
+
+
+def _of_spaces(marks: Sequence[Mark]) -> None:
+    """What is open in a space without an end follows from the links that lead in. Only the host of a tree is known."""
+    leaders = [(m.place[1], m) for m in marks if m.check == "endless-space" and not is_tree(m.place[1])]
+    for mark in marks if leaders else ():
+        if mark.check in _IN_SPACES:
+            leader = next((one for shape, one in leaders if is_in(mark.address, shape)), None)
+            if leader is not None:
+                _follow(mark, leader)
 
 
 def _of_host_variants(marks: Sequence[Mark]) -> None:

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 from indrel.core.answers import status_text
 from indrel.core.page.facts import SKETCH
 from indrel.core.robots import ALWAYS_ALLOWED, Access, HostRobots, Ruleset, matching
+from indrel.decide.copies import stage_copied, stage_paged
 from indrel.decide.kinds import NUMBERED, kind_sql, rule_sql, telling_sql
 from indrel.decide.predicates import CANONICAL_COUNTS, MOST_AT_ONCE, Terms
 
@@ -73,6 +74,8 @@ class Stage:
         self._missing()
         self._variants()
         self._searched()
+        stage_copied(self.con)
+        stage_paged(self.con)
         self._facts()
         self._many_wants()
         self._reasons()
@@ -331,8 +334,8 @@ class Stage:
         self.con.execute(
             f"""CREATE TEMP TABLE mention AS SELECT address, bool_or(listed) AS listed, bool_or(named) AS named FROM (
                 SELECT address, true AS listed, false AS named FROM entry WHERE address IS NOT NULL
-                UNION ALL SELECT c.target, false, NOT regexp_matches(s.path, '{NUMBERED}') FROM fold c JOIN address s ON s.id = c.address
-                    WHERE c.target <> c.address AND c.how = 'canonical'
+                UNION ALL SELECT c.target, false, NOT (regexp_matches(s.path, '{NUMBERED}') OR s.id IN (FROM paged))
+                    FROM fold c JOIN address s ON s.id = c.address WHERE c.target <> c.address AND c.how = 'canonical'
                 UNION ALL SELECT target, false, false FROM answer WHERE target IS NOT NULL
                 UNION ALL SELECT refresh, false, false FROM page WHERE refresh IS NOT NULL
                 UNION ALL SELECT leads_to, false, false FROM render WHERE leads_to IS NOT NULL
@@ -372,11 +375,10 @@ class Stage:
                     coalesce(i.followed, 0) AS followed, coalesce(i.unfollowed, 0) AS unfollowed,
                     p.address IS NOT NULL AS html, p.types, coalesce(p.marks, 0) AS marks,
                     coalesce(p.own_words, 0) AS own_words, coalesce(p.own_links, 0) AS own_links, p.text_hash,
-                    w.address IS NOT NULL AS variant, sf.address IS NOT NULL AS searched,
-                    g.address IS NOT NULL AS matches_missing, {telling_sql("a.path")} AS telling
+                    w.address IS NOT NULL AS variant, sf.address IS NOT NULL AS searched, cp.address IS NOT NULL AS copied,
+                    pg.address IS NOT NULL AS paged, g.address IS NOT NULL AS matches_missing, {telling_sql("a.path")} AS telling
                 FROM address a
-                LEFT JOIN answer n ON n.address = a.id
-                LEFT JOIN page p ON p.address = a.id
+                LEFT JOIN answer n ON n.address = a.id LEFT JOIN page p ON p.address = a.id
                 LEFT JOIN fold f ON f.address = a.id
                 LEFT JOIN barred b ON b.address = a.id
                 LEFT JOIN directed d ON d.address = a.id
@@ -385,6 +387,7 @@ class Stage:
                 LEFT JOIN given v ON v.address = a.id AND v.why = 'variant'
                 LEFT JOIN (SELECT DISTINCT address FROM missing) g ON g.address = a.id
                 LEFT JOIN variant w ON w.address = a.id LEFT JOIN searched sf ON sf.address = a.id
+                LEFT JOIN copied cp ON cp.address = a.id LEFT JOIN paged pg ON pg.address = a.id
             ))))"""
         )
 

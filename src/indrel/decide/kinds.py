@@ -50,6 +50,7 @@ RULES = (
              sql="(media_type = 'application/pdf' OR media_type LIKE 'application/%document%')"),
     KindRule("document", "its URL ends like that of a document",
              r"\.(pdf|docx?|xlsx?|pptx?|odt|ods|odp|rtf|epub|csv|txt)(\?|$)", NOT_HTML),
+    KindRule("page-copy", "it is a view of another page (history, difference, edit form ...), as several pages have one", sql="copied"),
     KindRule("search-results", "its URL has a search term", rf"^/(.*/)?search{_PAGE}/?\?.*=|^/search/[^/?.]+/?$|[?&]({SEARCHED})="),
     KindRule("cart", "its URL is that of a cart or checkout", rf"^/(.*/)?(cart|basket|checkout){_PAGE}/?(\?|$)", _A_PAGE),
     KindRule("login", "its URL is that of a login",
@@ -62,6 +63,7 @@ RULES = (
              rf"[?&;]({VARYING})="),
     KindRule("embed", "its URL is that of a page for embedding elsewhere", r"/embed/?(\?|$)"),
     KindRule("numbered-page", "its URL has a page number", NUMBERED),
+    KindRule("numbered-page", "it is a further part of a list: its number is one of a series under one name", sql="paged"),
     KindRule("parameter-variant", sql="variant",
              because="its canonical is the URL without its parameters, only it has noindex, or it shows the same content in another order"),
     KindRule("attachment", "its URL is that of an attachment", r"/attachment/[^/?]+/?$|[?&]attachment_id=[0-9]+"),
@@ -93,7 +95,7 @@ ASSET_SQL = (
 )
 """Whether an address is none of a page's, over the columns `html`, `path` and `media_type`."""
 
-JUNK = ("feed", "embed", "search-results", "cart", "login", "thank-you", "parameter-variant")
+JUNK = ("feed", "embed", "search-results", "cart", "login", "thank-you", "parameter-variant", "page-copy")
 """Kinds that are nearly always junk, and so unwanted where nothing says otherwise."""
 
 ARCHIVES = ("listing", "category", "tag-archive", "author-archive", "date-archive", "numbered-page")
@@ -106,7 +108,7 @@ _ALL_PATTERNS = "|".join(f"({r.address})" for r in RULES if r.address)
 
 def rule_sql() -> str:
     """The number of the rule that decides, as SQL over path, start, media_type, status, html, types, marks, own_words,
-    variant, searched."""
+    variant, searched, copied, paged."""
     return f"CASE WHEN start THEN 0 WHEN telling THEN {_cases()} ELSE {_cases(address=False)} END::UTINYINT"
 
 

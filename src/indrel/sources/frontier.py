@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import re
 from collections import Counter, deque
 from collections.abc import Iterable, Mapping
-from itertools import pairwise
+from typing import Any
 
 from indrel.core.address import origin_of
+from indrel.core.space import Trees, is_dated, is_session, is_tree, pattern, session_of, session_space, tree_of
 
 MAX_CLICKS = 60
 """Links further than so many from what was known at first are not followed."""
@@ -23,73 +23,11 @@ BETWEEN = 25
 (months name days, days name months), but a list in pages rightly names thousands. So many, too, of a page's variants
 in all, where only its variants name them: each choice of parameters is a pattern, and choices multiply."""
 
+CHOICES = 3
+"""How many times as many variants with several parameters are read of a page: choices of facets multiply without an end."""
+
 LEAST_TEXT = 200
 """Characters that a page's text has at least where others may be copies of it."""
-
-DEEPEST_TREE = 8
-"""Folders on the way to a URL in which the beginning of an endless tree is looked for."""
-
-MOST_NAMES, MOST_FOLDERS, MOST_PAIRS = 100, 50_000, 200_000
-"""Names that a folder has at most where an endless tree begins; folders and pairs of names that are held."""
-
-_TOKEN = re.compile(r"(?<![a-z0-9])(?=[a-z-]*[0-9])[0-9a-f]{8,}(?:-[0-9a-f]{4,})*(?![a-z0-9])|[0-9]+")
-_VALUE = re.compile(r"=[^&;]*")
-_PARTED = re.compile(r"[&;]")
-_REPEATED = re.compile(r"((?:/[^/]+){1,3}?)\1+(?=/|$)")
-
-
-def pattern(url: str) -> str:
-    """An address with its numbers, dates, hexadecimal tokens and parameter values left out, in lower case.
-
-    Segments that repeat stand once: growing paths are one pattern, too; so do parameters, in order of their names.
-    """
-    place, question, query = url.lower().partition("?")
-    origin_end = place.find("/", 8)
-    path = _REPEATED.sub(r"\1", _TOKEN.sub("*", place[origin_end:])) if origin_end > 0 else ""
-    names = sorted(set(_PARTED.split(_VALUE.sub("=*", query)))) if query else ()
-    return place[:origin_end] + path + question + _TOKEN.sub("*", "&".join(names))
-
-
-class _Trees:
-    """Recognises trees of folders without an end, as relative links make them on a server that returns a page for any path:
-    names come again below themselves, and nothing new is among them."""
-
-    def __init__(self) -> None:
-        self._names: dict[str, set[str] | None] = {}
-        self._pairs: set[tuple[str, str]] = set()
-
-    def has(self, url: str) -> bool:
-        """Whether an address is in such a tree; takes note of the names that it has.
-
-        Three names to the end stand directly in one folder above them too; or a name occurs twice, and each name was seen
-        before below the one before it.
-        """
-        place = url.partition("?")[0]
-        segments = _TOKEN.sub("*", place[place.find("/", 8) + 1 :].lower()).rstrip("/").split("/")
-        if len(segments) < 2:
-            self._learn("", segments[0])
-            return False
-        folder, nested = "", False
-        for depth, name in enumerate(segments[:DEEPEST_TREE]):
-            self._learn(folder, name)
-            names = self._names.get(folder) or set()
-            nested = nested or (len(segments) - depth >= 3 and names.issuperset(segments[depth:]))
-            folder += f"/{name}"
-        pairs = set(pairwise(segments))
-        stale = len(segments) >= 3 and pairs <= self._pairs
-        if len(self._pairs) < MOST_PAIRS:
-            self._pairs |= pairs
-        named = [name for name in segments if "*" not in name]
-        return nested or (stale and len(set(named)) < len(named))
-
-    def _learn(self, folder: str, name: str) -> None:
-        names = self._names.get(folder)
-        if names is not None:
-            names.add(name)
-            if len(names) > MOST_NAMES:
-                self._names[folder] = None  # no menu has so many entries: this is a list of pages
-        elif folder not in self._names and len(self._names) < MOST_FOLDERS:
-            self._names[folder] = {name}
 
 
 class Frontier:
@@ -105,12 +43,14 @@ class Frontier:
         self._alike: Counter[str] = Counter()
         self._between: Counter[str] = Counter()
         self._variants: Counter[str] = Counter()
+        self._choices: Counter[str] = Counter()
         self._said: dict[int, tuple[str, int]] = {}
-        self._trees = _Trees()
+        self._trees = Trees()
+        self._read: dict[str, list[Any]] = {}
 
     def shape(self, url: str) -> str:
         """The pattern that an address belongs to: that of an endless tree of folders, else its own; see `pattern`."""
-        return f"{origin_of(url)}/**" if self._trees.has(url) else pattern(url)
+        return tree_of(url) if self._trees.has(url) and not is_dated(url) else pattern(url)
 
     def add(self, number: int, url: str, clicks: int, hops: int = 0, sources: Iterable[str] | None = None) -> bool:
         """Queue an address unless it was queued before or its pattern's bound is reached.
@@ -122,6 +62,7 @@ class Frontier:
         shape = self.shape(url)
         if sources is not None and self._is_bounded(number, url, shape, clicks, hops, sources):
             return False
+        self._note(url, shape)
         if number in self._left:
             counted, name = self._left.pop(number)
             counted[name] -= 1
@@ -131,23 +72,44 @@ class Frontier:
 
     def was_read(self, url: str, sources: Iterable[str]) -> None:
         """Take note of an address that was read before this frontier was, and of the patterns of the pages that name it."""
-        self._count(url, self.shape(url), sources)
+        shape = self.shape(url)
+        self._count(url, shape, sources)
+        self._note(url, shape)
+
+    def _note(self, url: str, shape: str) -> None:
+        """Count an address that is read to its pattern, and keep the pattern's shortest."""
+        if shape != url:
+            known = self._read.setdefault(shape, [0, url])
+            known[0] += 1
+            if (len(url), url) < (len(known[1]), known[1]):
+                known[1] = url
 
     def _count(self, url: str, shape: str, sources: Iterable[str]) -> str | None:
         """Count an address to its pattern; gives the pattern if its bound is passed: of those named only from inside it,
         only from patterns, or only by variants of the same page."""
         if shape == url:
             return None
-        place, question, _ = shape.partition("?")
+        place, question, names = shape.partition("?")
         inside = all(source == shape for source in sources)
         between = inside or all("*" in source for source in sources)
         varied = question != "" and (inside or all(source.startswith(place + question) for source in sources))
+        several = varied and "&" in names
         self._alike[shape] += inside
         self._between[shape] += between
         self._variants[place] += varied
+        self._choices[place] += several
+        session = session_of(url)
+        if session and all(f"{session}=*" in source for source in sources):
+            space = session_space(url, session)
+            self._between[space] += 1
+            if self._between[space] > self.per_pattern:
+                return space
         most = self.per_pattern * BETWEEN
+        if several and self._choices[place] > self.per_pattern * CHOICES:
+            return f"{place}?*&*"
         if varied and self._variants[place] > most:
-            return place + "?*"
+            return f"{place}?*"
+        most = self.per_pattern if is_tree(shape) or is_dated(url) else most
         over = (inside and self._alike[shape] > self.per_pattern) or (between and self._between[shape] > most)
         return shape if over else None
 
@@ -187,3 +149,24 @@ class Frontier:
     def copied(self) -> dict[str, int]:
         """The pages of which only copies name addresses that were left unread, with their number; the most first."""
         return {url: count for url, count in self._by_copy.most_common() if count > 0}
+
+    def spaces(self) -> dict[str, tuple[int, str]]:
+        """Per pattern of which addresses were left unread, how many were read, and the shortest of these."""
+        found = {}
+        for space in self.bounded():
+            members = [told for shape, told in self._read.items() if shape == space or _holds(space, shape)]
+            if members:
+                found[space] = (
+                    sum(told[0] for told in members),
+                    min((told[1] for told in members), key=lambda url: (len(url), url)),
+                )
+        return found
+
+
+def _holds(space: str, shape: str) -> bool:
+    """Whether a space of variants or sessions holds another pattern."""
+    if space.endswith("?*&*"):
+        return shape.startswith(space[:-3]) and "&" in shape
+    if space.endswith("?*"):
+        return shape.startswith(space[:-1])
+    return is_session(space) and space.rpartition("?")[2] in shape and origin_of(shape) == origin_of(space)

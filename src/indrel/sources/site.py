@@ -193,7 +193,10 @@ class LiveSite:
 
             await render_site(self)
         if self.options.only is None:
-            self.recorder.writer.set_meta(bounded=self.frontier.bounded(), copies=self.frontier.copied())
+            frontier = self.frontier
+            self.recorder.writer.set_meta(
+                bounded=frontier.bounded(), copies=frontier.copied(), spaces=frontier.spaces()
+            )
         if not self.lost and not self.interrupted:
             await self._beside(origin)
 

@@ -64,6 +64,17 @@ def special(site: Site, why: str) -> list[Folding]:
     )
 
 
+def special_read(site: Site, why: str) -> list[int]:
+    """The numbers of those whose target is on the site and known."""
+    stage_special(site)
+    rows = site.rows(
+        """SELECT f.id FROM special s JOIN fact f ON f.id = s.id JOIN fact t ON t.id = f.folds_to
+        WHERE s.why = ? AND t.site AND t.tail <> 'unread'""",
+        [why],
+    )
+    return [number for (number,) in rows]
+
+
 def bare_host(origin: str) -> str:
     """The host of an origin, without `www.`, scheme and port, as SQL."""
     return f"regexp_replace({origin}, '^[a-z]+://(www[.])?|:[0-9]+$', '', 'g')"

@@ -14,7 +14,19 @@ from indrel.checks.evidence import WHERE, canonicals, of_each
 from indrel.checks.measures import FEW_WORDS, MANY, MOST_NAMED
 from indrel.checks.topics.canonical import Folding
 from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
-from indrel.core.relation import CASE, FILE, FIRST_PAGE, PARAMETERS, SLASH, VARIANTS, Relation, in_words, relation
+from indrel.core.relation import (
+    CASE,
+    FILE,
+    FIRST_PAGE,
+    PARAMETERS,
+    PARENT,
+    PART,
+    SLASH,
+    VARIANTS,
+    Relation,
+    in_words,
+    relation,
+)
 from indrel.decide.site import Site
 from indrel.decide.twins import WORDING, idle_parameters, open_twins
 
@@ -91,9 +103,16 @@ def to_first_page(site: Site) -> list[Folding]:
         Folding,
         f"""SELECT f.id, f.origin || f.path, t.id, t.origin || t.path, {site.all_mask} & ~f.barred FROM fact f
         JOIN fact t ON t.id = f.folds_to WHERE f.site AND f.fold_how = 'canonical'
-        AND regexp_matches(f.path, '/page/[0-9]+/?|[?&](page|paged)=[0-9]+') ORDER BY f.origin, f.path""",
+        AND f.kind = 'numbered-page' AND t.kind <> 'numbered-page' ORDER BY f.origin, f.path""",
     )
-    return [one for one in found if relation(one.url, one.target_url).kind == FIRST_PAGE]
+    return [one for one in found if _is_first(relation(one.url, one.target_url))]
+
+
+def _is_first(found: Relation) -> bool:
+    """Whether the target of a paginated page is where its series begins: the same URL but for the number."""
+    if found.kind == PARAMETERS:
+        return len(found.parts) == 1
+    return found.kind in (FIRST_PAGE, PARENT, PART, FILE)
 
 
 @check(

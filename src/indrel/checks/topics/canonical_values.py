@@ -15,7 +15,7 @@ from indrel.checks.catalogue import Follows, Hit, check
 from indrel.checks.changes import NAMED, NAMES_ITSELF, Change
 from indrel.checks.evidence import WHERE, answers, canonicals, stated
 from indrel.checks.measures import MANY, NEARLY_ALL
-from indrel.checks.topics.canonical import ABSOLUTE, OFTEN, SEVERAL, special, stage_special
+from indrel.checks.topics.canonical import ABSOLUTE, OFTEN, SEVERAL, special, special_read, stage_special
 from indrel.core.address import site_key, split
 from indrel.core.model import CheckClass, Evidence, Severity
 from indrel.core.relation import in_words, relation
@@ -263,13 +263,14 @@ def canonical_host_variant(site: Site) -> Iterator[Hit]:
     Evidence: The canonical.
     """
     found = special(site, "variant")
-    ids = [one.id for one in found]
-    tags, led = canonicals(site, ids), leads(site, ids)
+    tags = canonicals(site, [one.id for one in found])
+    # a target that is unread or elsewhere may well be the right variant: only of the others it is asked where they lead
+    led = leads(site, special_read(site, "variant"))
     for one in found:
         said = in_words(relation(one.url, one.target_url))
         message = f"The canonical points to another variant of this host, {one.target_url}: {said}."
         shown, pair = tuple(tags.get(one.id, ())), (one.url, one.target_url)
-        advice = ONE_VARIANT if led[one.id].is_open or led[one.id].state in ("elsewhere", "unread") else ""
+        advice = ONE_VARIANT if one.id not in led or led[one.id].is_open else ""
         yield Hit(one.url, one.crawlers, message, shown, also=(one.target_url,), pair=pair, advice=advice)
 
 

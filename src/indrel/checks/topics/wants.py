@@ -202,7 +202,8 @@ def open_unwanted(site: Site) -> Iterator[Hit]:
     Source: The want, compared with the response: no directive keeps the page out of the index.
     Evidence: The response, and the entry of the intent file.
     """
-    others = f"NOT {GATE} AND NOT {JUNK_OPEN} AND NOT {FILE} AND (entry IS NOT NULL OR NOT ({site.empty_archive_sql}))"
+    own_row = f"entry IS NULL AND (kind = 'page-copy' OR {site.empty_archive_sql})"
+    others = f"NOT {GATE} AND NOT {JUNK_OPEN} AND NOT {FILE} AND NOT ({own_row})"
     for one in _unwanted(site, others):
         answer = Evidence("status", one.url, None, f"{status_text(one.status, None)}, no noindex")
         implied = one.entry is None
