@@ -185,3 +185,86 @@ def test_chapters_and_numbered_documents_are_no_parts(audit_site: AuditSite) -> 
     pages |= {f"/hut/{n}": html(body=f"<h1>Hut of the {n} winds</h1>", title=f"Hut {n}") for n in range(2, 6)}
     site, _ = audit_site(pages)
     assert not site.rows("SELECT path FROM fact WHERE kind = 'numbered-page'")
+
+
+def test_every_group_of_robots_txt_is_judged(audit_site: AuditSite) -> None:
+    """A group for a crawler that is not audited loses the rules of `*` too; its crawlers are named."""
+    lines = (
+        "Disallow: /cart",
+        "User-agent: GPTBot",
+        "User-agent: CCBot",
+        "Disallow: /tarn",
+        "User-agent: AdsBot-Google",
+        "Allow: /",
+    )
+    pages = {"/robots.txt": robots(*lines), "/": html(body=a("/cart/1", "/tarn")), "/cart/1": TO, "/tarn": TO}
+    _, verdict = audit_site(pages)
+    found = [f for f in verdict.findings if f.check == "robots-group-replaces-all"]
+    assert [(f.crawlers, f.message) for f in found] == [
+        (("gptbot", "ccbot"), "The group for gptbot and ccbot lacks `Disallow: /cart`, which opens 1 known URL to it.")
+    ]
+    assert found[0].also == (f"{HOST}/cart/1",)
+
+
+def test_who_vouches_for_entries(audit_site: AuditSite) -> None:
+    """A name vouches for hosts, not for schemes; a host whose robots.txt cannot be read vouches for nothing."""
+    secure, plain = f"{HOST}/a", f"http{HOST[5:]}/b"
+    listed = f"<urlset {XMLNS}><url><loc>{secure}</loc></url>\n<url><loc>{plain}</loc></url>\n<url><loc>https://other.test/c</loc></url></urlset>"
+    pages = {
+        "/robots.txt": robots(f"Sitemap: {HOST}/sitemap.xml"),
+        "/": html(body=a("/a", "/gone")),
+        "/a": TO,
+        "/sitemap.xml": listed,
+    }
+    pages |= {"/gone": Response(b"", 301, "text/plain", (("Location", "https://other.test/c"),))}
+    _, verdict = audit_site(pages | {"https://other.test/robots.txt": Response(b"", 503)})
+    found = {f.url: f.message for f in verdict.findings if f.check == "sitemap-foreign"}
+    assert set(found) == {plain, "https://other.test/c"} and "another scheme" in found[plain]
+    named = f"User-agent: *\nSitemap: {HOST}/sitemap.xml\n"
+    _, verdict = audit_site(pages | {"https://other.test/robots.txt": named, "https://other.test/c": TO})
+    assert {f.url for f in verdict.findings if f.check == "sitemap-foreign"} == {plain}
+
+
+def test_some_files_of_an_index_on_another_host(audit_site: AuditSite) -> None:
+    files = (f"{HOST}/one.xml", "https://staging.test/two.xml")
+    index = (
+        f"<sitemapindex {XMLNS}>" + "".join(f"<sitemap><loc>{f}</loc></sitemap>\n" for f in files) + "</sitemapindex>"
+    )
+    pages = {
+        "/robots.txt": robots(f"Sitemap: {HOST}/sitemap.xml"),
+        "/": html(),
+        "/sitemap.xml": index,
+        "/one.xml": sitemap("/"),
+    }
+    _, verdict = audit_site(pages)
+    found = [f for f in verdict.findings if f.check == "sitemap-index-elsewhere"]
+    assert (
+        found[0].message.startswith("1 of 2 sitemaps in the index is on another host.") and found[0].also == files[1:]
+    )
+
+
+@pytest.mark.parametrize("start", ["/shop/", "/"])
+def test_rules_for_another_base_path(start: str, audit_site: AuditSite) -> None:
+    """Rules for `/` on a site below `/shop/`; rules that would block wanted pages are not simply written as they were meant."""
+    pages = {"/robots.txt": robots("Disallow: /cart", "Disallow: /search", "Disallow: /nothing/"), "/": GONE}
+    pages |= {
+        f"/shop{path}": html(body=a("/shop/cart/1", "/shop/search?q=x", "/shop/tarn"), title=path)
+        for path in ("/", "/tarn")
+    }
+    pages |= {"/shop/cart/1": TO, "/shop/search?q=x": TO}
+    if start == "/":
+        pages |= {"/": html(body=a("/shop/", "/news", "/huts")), "/news": TO, "/huts": TO}
+    _, verdict = audit_site(pages, start=start)
+    found = [c for c in verdict.causes if c.check == "robots-wrong-base"]
+    if start == "/":
+        assert not found  # the site is more than the shop
+        return
+    assert (
+        found[0].findings[0].message == "2 rules match nothing: the paths lack the folder /shop/ that the site is in."
+    )
+    assert (
+        found[0].mend == "Write: `Disallow: /shop/cart`; `Disallow: /shop/search`." and "2 known URLs" in found[0].proof
+    )
+    wanted = {**pages, "/shop/sitemap.xml": sitemap("/shop/cart/1")}
+    _, verdict = audit_site(wanted, start=start)
+    assert "would also block 1 wanted page" in next(c for c in verdict.causes if c.check == "robots-wrong-base").mend

@@ -25,7 +25,8 @@ PARTS = ("Why", "Fix", "Source", "Evidence")
 
 @dataclass(frozen=True, slots=True)
 class Hit:
-    """One place where a check applies. `mask` are the crawlers; `implied` says that the want it depends on is only inferred.
+    """One place where a check applies. `mask` are the crawlers, or `crawlers` names ones that are not audited; `implied` says that the
+    want it depends on is only inferred.
 
     `pair` are the two URLs whose relation its cause is known by, such as a page and its canonical's target; `place` is what
     the cause is known by if the text of the first evidence does not tell (the template that prints an unusable value).
@@ -42,6 +43,7 @@ class Hit:
     advice: Advice | str = ""
     pair: tuple[str, str] | None = None
     place: tuple[str, ...] = ()
+    crawlers: tuple[str, ...] = ()
 
 
 CheckFunction = Callable[[Site], Iterator[Hit]]

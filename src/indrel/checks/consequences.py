@@ -171,6 +171,7 @@ def _of_closed_host(marks: Sequence[Mark]) -> None:
 _EXPLAINS = {
     "gone-to-start": ("listed-redirects", "link-to-redirect"),
     "link-outside-base": ("link-to-gone",),
+    "sitemap-foreign": ("listed-redirects", "listed-folded"),
 }
 """By check, the ones whose rows about the same subject the same edit fixes, however serious they are."""
 

@@ -182,7 +182,7 @@ def _finding(one: Check, hit: Hit, site: Site) -> Finding:
     written = one.id.startswith(AS_WRITTEN) or "://" not in hit.url
     place = normalise(hit.url) if written else hit.url
     return Finding(
-        one.id, one.cls, severity, hit.url, site.names(hit.mask), hit.message, hit.evidence, hit.also,
+        one.id, one.cls, severity, hit.url, hit.crawlers or site.names(hit.mask), hit.message, hit.evidence, hit.also,
         site.section(place) if place else "", advice=hit.advice if isinstance(hit.advice, str) else hit.advice.text,
     )  # fmt: skip
 

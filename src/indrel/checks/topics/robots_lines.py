@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
+from typing import Any
 
 from indrel.base.plain import code
 from indrel.checks.catalogue import Follows, Hit, Need, check
 from indrel.checks.changes import LINE_GOES, ROBOTS, Change, line_with, to
 from indrel.checks.evidence import about, robots_line
+from indrel.checks.measures import MOST_NAMED
 from indrel.checks.topics.robots import UNSUPPORTED, is_page, site_robots
 from indrel.core.address import normalise, site_key, split
 from indrel.core.answers import status_text
-from indrel.core.crawlers import STAR
+from indrel.core.crawlers import STAR, crawler
 from indrel.core.model import CheckClass, Evidence, Severity, listing, plural, verb
 from indrel.core.robots import Access, HostRobots
 from indrel.core.robots.access import MAX_HOPS
@@ -57,8 +59,8 @@ def rule_lines(host: HostRobots) -> Iterator[tuple[Line, Rule | None]]:
 def crawlers_of(site: Site, agents: tuple[str, ...]) -> int:
     """The audited crawlers that a group for `agents` applies to, by their tokens alone."""
     mask = 0
-    for i, crawler in enumerate(site.crawlers):
-        if any(a in crawler.robots_tokens for a in agents):
+    for i, one in enumerate(site.crawlers):
+        if any(a in one.robots_tokens for a in agents):
             mask |= 1 << i
     return mask or site.all_mask
 
@@ -336,40 +338,42 @@ def robots_group_replaces_all(site: Site) -> Iterator[Hit]:
     """
     for host in readable(site):
         general = host.file.ruleset((STAR,)).rules
-        for i, crawler in enumerate(site.crawlers):
-            rules = host.ruleset(crawler)
-            if rules.group in (None, STAR) or crawler.token == STAR:
+        groups: dict[tuple[Rule, ...], list[str]] = {}
+        for token in host.file.agents:
+            if token != STAR and crawler(token).star:
+                groups.setdefault(host.file.ruleset((token,)).rules, []).append(token)
+        for rules, tokens in groups.items():
+            missing = left_out(rules, general)
+            if not missing:
                 continue
-            missing = left_out(rules.rules, general)
-            if missing:
-                opened = _opened(site, host, i)
-                shown = [robots_line(host, line.number, line.text) for line in rules.lines[:1]]
-                shown += [robots_line(host, rule.line, rule.text) for rule in missing[:5]]
-                names = listing([f"{code(r.label)}" for r in missing[:3]])
-                more = f" and {len(missing) - 3} more" if len(missing) > 3 else ""
-                known = f", which opens {plural(len(opened), 'known URL')} to it" if opened else ""
-                message = f"The group for {rules.group} lacks {names}{more}{known}."
-                yield Hit(host.url, 1 << i, message, tuple(shown), also=tuple(opened[:200]))
+            mask = sum(1 << i for i, one in enumerate(site.crawlers) if host.ruleset(one).group in tokens)
+            opened = _opened(site, host, rules)
+            shown = [robots_line(host, line.number, line.text) for line in host.file.ruleset(tokens[:1]).lines[:1]]
+            shown += [robots_line(host, rule.line, rule.text) for rule in missing[:5]]
+            names = listing([f"{code(r.label)}" for r in missing[:3]])
+            more = f" and {len(missing) - 3} more" if len(missing) > 3 else ""
+            known = f", which opens {plural(len(opened), 'known URL')} to it" if opened else ""
+            message = f"The group for {listing(tokens)} lacks {names}{more}{known}."
+            unheard = () if mask else tuple(tokens)
+            yield Hit(host.url, mask, message, tuple(shown), also=tuple(opened[:MOST_NAMED]), crawlers=unheard)
 
 
-def _opened(site: Site, host: HostRobots, index: int) -> list[str]:
+def _opened(site: Site, host: HostRobots, own: Sequence[Rule]) -> list[str]:
     """Known URLs that a crawler's own group opens to it although `*` blocks them."""
     if site.is_lone_file:
         return []
-    general = host.file.ruleset((STAR,)).rules
-    ids, paths = site.paths(host.origin)
     import numpy as np
 
     from indrel.core.robots import match_many
 
-    bars = np.array([not rule.allow for rule in general] + [False])
-    found = about(
-        site,
-        ids[bars[match_many(general, paths)]].tolist(),
-        f"SELECT origin || path FROM fact JOIN picked ON picked.id = fact.id WHERE known AND barred & {1 << index} = 0 "
-        "ORDER BY path",
-    )
-    return [url for (url,) in found]
+    ids, paths = site.paths(host.origin)
+
+    def barred(rules: Sequence[Rule]) -> Any:
+        return np.array([not rule.allow for rule in rules] + [False])[match_many(rules, paths)]
+
+    chosen = ids[barred(host.file.ruleset((STAR,)).rules) & ~barred(own)].tolist()
+    known = "SELECT origin || path FROM fact JOIN picked ON picked.id = fact.id WHERE known ORDER BY path"
+    return [url for (url,) in about(site, chosen, known)]
 
 
 @check("robots-rule-never-wins", CheckClass.FLAW, Severity.NOTE, follows=Follows.NOTHING, needs=(Need.ROBOTS,))

@@ -78,21 +78,24 @@ def sitemap_empty(site: Site) -> Iterator[Hit]:
 
 @check("sitemap-index-elsewhere", CheckClass.CONFLICT, Severity.FIX, follows=Follows.NOTHING, feeds=("elsewhere",))
 def sitemap_index_elsewhere(site: Site) -> Iterator[Hit]:
-    """A sitemap index lists files of another host.
+    """A sitemap index lists files of another host, all or some.
 
     Why: Engines do not accept one host's files from another host's index, so their entries are lost from view.
     Fix: List this site's own sitemaps in the index. Often the generator's base URL is wrong.
     Source: Sitemaps protocol 0.9: an index lists sitemaps on its own host.
     Evidence: The lines that list them.
     """
-    for url, listed in site.rows(
-        """SELECT m.url, list((o.loc, o.line) ORDER BY o.line, o.loc) FROM sitemap m JOIN elsewhere o ON o.sitemap = m.id
+    for url, own, listed in site.rows(
+        """SELECT m.url, (SELECT count(*) FROM sitemap c WHERE c.parent = m.id), list((o.loc, o.line) ORDER BY o.line, o.loc)
+        FROM sitemap m JOIN elsewhere o ON o.sitemap = m.id
         WHERE m.kind = 'index'
         GROUP BY m.id, m.url ORDER BY m.url"""
     ):
         shown = tuple(Evidence("sitemap", url, line, f"<loc>{where}</loc>") for where, line in listed[:3])
+        every = f"{len(listed):,} of {plural(len(listed) + own, 'sitemap')}"
         message = (
-            f"The index lists {plural(len(listed), 'sitemap')} of another host, which engines ignore: {listed[0][0]}."
+            f"{every} in the index {verb(len(listed))} on another host. Engines ignore {verb(len(listed), 'it', 'them')}, so the "
+            f"entries there are lost from view: {listed[0][0]}."
         )
         yield Hit(url, site.all_mask, message, shown, also=tuple(where for where, _ in listed[:MOST_NAMED]))
 
@@ -160,7 +163,7 @@ def sitemap_foreign(site: Site) -> Iterator[Hit]:
         if any(f"{meant}/".startswith(own[: own.rindex("/") + 1]) for own in (url, final) if own):
             continue
         origin = origin_of(meant)
-        if vouched(site, url, origin):
+        if vouched(site, url, origin) or (final != url and vouched(site, final, origin)):
             continue
         own = origin_of(url)
         if origin == own:
@@ -171,8 +174,11 @@ def sitemap_foreign(site: Site) -> Iterator[Hit]:
             why = f"on another host than {url}"
         shown = (Evidence("sitemap", url, None, f"entries {why}"), Evidence("sitemap", url, line, loc(kind, entry)))
         message = f"The entry is {why}, and no robots.txt of its host names the file."
-        nobody = unreachable_host(split(meant).host)
-        yield Hit(entry, site.all_mask, message, shown, advice=SET_THE_URL if nobody else "")
+        advice = SET_THE_URL if unreachable_host(split(meant).host) else ""
+        if "scheme" in why:
+            message = f"The entry is {why}: engines ignore it."
+            advice = f"Write the entries with {split(url).scheme}://, as the pages of the site are."
+        yield Hit(entry, site.all_mask, message, shown, advice=advice)
 
 
 SET_THE_URL = "Set the site's public URL in the generator, and build the sitemap again: visitors cannot reach the host of its entries."
@@ -192,10 +198,14 @@ def vouched(site: Site, sitemap: str, origin: str) -> bool:
     """Whether robots.txt of the entries' host names a sitemap or an index that lists it, or that index is on the entries' host
     itself, so that the host's owner vouches for the file."""
     named, parents = _named(site)
-    authority = origin.partition("://")[2]
+    scheme, _, authority = origin.partition("://")
     asked = site.robots.get(origin)
-    if asked and asked.access is Access.ALL_BARRED:  # it did not respond: what it names is unknown
+    if (
+        asked and asked.access is Access.ALL_BARRED and origin in site.starts
+    ):  # what the site's own host names is unknown
         return True
+    if scheme != split(sitemap).scheme:
+        return False  # a name vouches for hosts, never for another scheme
     if (authority, sitemap) in named:
         return True
     parent = parents.get(sitemap)
