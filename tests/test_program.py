@@ -264,9 +264,10 @@ def test_endless_links_end(indrel: Run) -> None:
     with DemoServer(site=site) as server:
         done = indrel(
             "audit", HOST + "/", "--rate=0", "--json", "--per-pattern=30",
-            f"--connect=www.sarnfell.example=http://127.0.0.1:{server.port}", code=0,
+            f"--connect=www.sarnfell.example=http://127.0.0.1:{server.port}", code=1,
         )  # fmt: skip
     report = json.loads(done.stdout)
+    assert "endless-space" in {c["check"] for c in report["causes"] if c["severity"] == "fix"}
     assert report["complete"] and report["bounded_patterns"] == [{"pattern": f"{HOST}/cal/*", "left": 1}]
     assert 30 < report["counts"]["addresses"] < 40
 
@@ -369,8 +370,11 @@ VARIANTS = ("http://www.sarnfell.example", "http://sarnfell.example", "https://s
 def test_variants_are_tried_once(indrel: Run, certificate: Path) -> None:
     """The http and bare variants answer with the same pages: robots.txt first, then the page; they are not crawled."""
     asked: list[str] = []
-    _, report = audit_served(indrel, everywhere(asked), code=0, certificate=certificate)
+    _, report = audit_served(indrel, everywhere(asked), code=1, certificate=certificate)
     assert report["counts"]["addresses"] == 2
+    assert [(c["check"], c["count"]) for c in report["causes"] if c["severity"] == "fix"] == [
+        ("host-variants-serve", 1)
+    ] * 2
     variants = [url for url in asked if not url.startswith(HOST)]
     assert sorted(variants) == sorted(origin + path for origin in VARIANTS for path in ("/", "/robots.txt"))
     assert all(variants.index(f"{one}/robots.txt") < variants.index(f"{one}/") for one in VARIANTS)

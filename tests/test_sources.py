@@ -290,22 +290,6 @@ def test_a_text_copy_that_no_one_names_repeats_nothing(audit_site: AuditSite) ->
     assert [e.text for f in told for e in f.evidence] == [f"{HOST}/", f"<loc>{HOST}/</loc>"]
 
 
-def test_a_folder_page_that_calls_itself_without_the_slash(indrel: Run, tmp_path: Path) -> None:
-    """How a server will answer is not known: what the build says of itself, in canonicals, links and sitemap, is taken."""
-    files = {
-        "index.html": html(canonical("/"), a("/huts", "/news/", "/old")), "huts/index.html": html(canonical("/huts")),
-        "news/index.html": html(canonical("/news/"), '<script src="/a.js"></script><img src="/no.png">'), "a.js": "",
-        "old/index.html": html(), "sitemap.xml": sitemap("/", "/huts"),
-        "robots.txt": robots("Disallow:", f"Sitemap: {HOST}/sitemap.xml"),
-    }  # fmt: skip
-    write_site(tmp_path / "build", files)
-    indrel("audit", "build", "--base", HOST, "--snapshot", "s.indrel", code=0)
-    listed = [json.loads(line) for line in indrel("list", "--from", "s.indrel", "--json").stdout.splitlines()]
-    assert {row["url"].removeprefix(HOST): row["states"]["*"] for row in listed} == {
-        "/": "open", "/huts": "open", "/news/": "open", "/old": "folded", "/old/": "open",
-    }  # fmt: skip
-
-
 class _Recording(BaseHTTPRequestHandler):
     wbufsize = 1 << 16
     pages: dict[str, tuple[int, str, str]]

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -10,6 +12,7 @@ import pytest
 from cases import GONE, HOST, NOINDEX, TO, XMLNS, a, canonical, html, robots, sitemap
 from conftest import AuditSite
 from indrel.demo.site import Response
+from test_program import Run, write_site
 
 FEED = (
     "<feed xmlns='http://www.w3.org/2005/Atom'><title>News</title>"
@@ -268,3 +271,124 @@ def test_rules_for_another_base_path(start: str, audit_site: AuditSite) -> None:
     wanted = {**pages, "/shop/sitemap.xml": sitemap("/shop/cart/1")}
     _, verdict = audit_site(wanted, start=start)
     assert "would also block 1 wanted page" in next(c for c in verdict.causes if c.check == "robots-wrong-base").mend
+
+
+# ---------------------------------------------------------------- apps and static hosts
+
+PROSE = "<p>The huts stand above the tarns and are open to walkers all year, and wardens sleep there in summer and autumn too.</p>"
+SHELL = '<!doctype html><html><head><title>Huts</title><script src="/app.js" defer></script></head><body><div id=app></div></body></html>'
+
+
+def test_the_home_page_for_every_url(audit_site: AuditSite) -> None:
+    """A fallback that returns the home page's own text: what else has that text is missing."""
+    links = "".join(f'<a href="{path}">more</a>' for path in ("/huts", "/gone", "/index.html"))
+    home = html(body=PROSE + links, title="Start")
+    pages = {"/robots.txt": robots(), "/": home, "/index.html": home, "/huts": html(body=PROSE * 2, title="Huts")}
+    site, verdict = audit_site(pages, missing=Response(home.encode(), media_type="text/html"))
+    assert dict(site.rows("SELECT path, tail FROM fact WHERE known")) == {
+        "/": "", "/huts": "", "/gone": "broken", "/index.html": "",
+    }  # fmt: skip
+    assert [f.url for f in verdict.findings if f.check == "soft-missing"] == [f"{HOST}/gone"]
+
+
+def test_a_shell_for_every_url(audit_site: AuditSite) -> None:
+    """As served, it tells nothing; rendered, what the URL that cannot exist shows tells which pages are missing."""
+    app = f"""const views = {{"/": "{PROSE}<a href=/huts>1</a><a href=/gone>2</a>", "/huts": "{PROSE}{PROSE}"}};
+        document.getElementById("app").innerHTML = views[location.pathname] || "<h1>Lost</h1><p>We looked in every hut.</p>";
+        """
+    shell = Response(SHELL.encode(), media_type="text/html")
+    pages = {"/robots.txt": robots(), "/": SHELL, "/app.js": Response(app.encode(), media_type="text/javascript")}
+    pages |= {"/sitemap.xml": sitemap("/", "/huts", "/gone")}
+    site, verdict = audit_site(pages, missing=shell)
+    assert "soft-missing" in {s.check for s in verdict.skipped} and "script-only" in {f.check for f in verdict.findings}
+    assert not site.rows("SELECT path FROM fact WHERE tail = 'broken'")
+    site, verdict = audit_site(pages, missing=shell, render="all")
+    assert site.rows("SELECT path FROM fact WHERE tail = 'broken'") == [("/gone",)]
+    assert "soft-missing" not in {s.check for s in verdict.skipped}
+
+
+def states(indrel: Run, folder: Path, files: dict[str, str], *options: str) -> tuple[dict[str, str], dict[str, Any]]:
+    """The state of each URL of a built folder by its path, and the audit's report."""
+    write_site(folder / "build", files)
+    done = indrel("audit", "build", "--base", HOST, "--save", "s.indrel", "--json", "--fail-on=never", *options, code=0)
+    rows = [json.loads(line) for line in indrel("list", "--from", "s.indrel", "--json").stdout.splitlines()]
+    return {row["url"].removeprefix(HOST): row["states"]["*"] for row in rows}, json.loads(done.stdout)
+
+
+SLASHLESS = {
+    "index.html": html(canonical("/"), a(*(f"/{n}" for n in "abcdef")), "Start"),
+    **{f"{n}/index.html": html(canonical(f"/{n}"), PROSE.replace("huts", n), n) for n in "abcdef"},
+    "sitemap.xml": sitemap("/", *(f"/{n}" for n in "abcdef")),
+    "robots.txt": robots("Disallow:", f"Sitemap: {HOST}/sitemap.xml"),
+}
+
+
+def test_a_build_without_the_slash_that_the_server_adds(indrel: Run, tmp_path: Path) -> None:
+    """One cause at the server or the generator's setting; nothing where the server puts pages at the names that they have."""
+    found, report = states(indrel, tmp_path, SLASHLESS)
+    assert {found[f"/{n}"] for n in "abcdef"} == {found[f"/{n}/"] for n in "abcdef"} == {"folded"}
+    loud = [c for c in report["causes"] if c["severity"] in ("stop", "fix", "ask") and not c["follows"]]
+    assert [(c["check"], c["relation"]) for c in loud] == [("canonical-to-redirect", "slash -/")]
+    assert report["verdict"]["lost"] == 6 and report["verdict"]["wanted"] == 7
+    assert "assumed of the server: x/index.html is at /x/, and /x redirects there (--host-style)" in report["notes"]
+    found, report = states(indrel, tmp_path, SLASHLESS, "--host-style", "no-slash")
+    assert set(found.values()) == {"open"} and not [c for c in report["causes"] if c["severity"] != "note"]
+    found, _ = states(indrel, tmp_path, SLASHLESS, "--host-style=html")
+    assert found["/a"] == "gone" and found["/a/index.html"] == "folded"
+    assert (
+        "--host-style nice: write one of slash, no-slash, html"
+        in indrel("audit", "build", "--host-style=nice", code=2).stderr
+    )
+
+
+def test_the_folder_of_an_app(indrel: Run, tmp_path: Path) -> None:
+    """A fallback serves what has no file; a link to a file is that file; error pages are no pages of the site."""
+    links = a("/huts", "/huts/42", "/a.py", "/no.js", "/empty")
+    files = {
+        "index.html": html(canonical("/"), PROSE + links, "Start"), "huts.html": html(canonical("/huts"), PROSE * 2, "Huts"),
+        "200.html": SHELL, "404.html": html(canonical("/404"), "<h1>Not found</h1>", "404"), "a.py": "x", "a.py.html": html(NOINDEX),
+        "empty/x.txt": "",
+    }  # fmt: skip
+    found, report = states(indrel, tmp_path, files)
+    assert found == {
+        "/": "open", "/huts": "open", "/huts/42": "open", "/a.py": "open", "/a.py.html": "hidden", "/no.js": "gone", "/empty": "open",
+    }  # fmt: skip
+    assert any("200.html is returned for" in note for note in report["notes"])
+    (tmp_path / "build" / "200.html").unlink()
+    found, _ = states(indrel, tmp_path, {n: t for n, t in files.items() if n != "200.html"})
+    assert {path for path, state in found.items() if state == "gone"} == {"/huts/42", "/no.js", "/empty"}
+    found, _ = states(indrel, tmp_path, {n: t for n, t in files.items() if n != "200.html"}, "--fallback=404.html")
+    assert found["/huts/42"] == "folded"
+
+
+def test_a_lone_shell_is_an_app(indrel: Run, tmp_path: Path) -> None:
+    files = {"index.html": SHELL, "sitemap.xml": sitemap("/", "/huts", "/huts/42"), "robots.txt": robots("Disallow:")}
+    found, report = states(indrel, tmp_path, files)
+    assert set(found.values()) == {"open"} and "script-only" in {f["check"] for f in report["findings"]}
+
+
+def test_a_build_says_itself_what_redirects_and_which_headers_are_sent(indrel: Run, tmp_path: Path) -> None:
+    files = {
+        "index.html": html(canonical("/"), a("/old", "/blog/2025/a", "/app/x", "/out", "/drop"), "Start"),
+        "new.html": html(title="New"), "posts/a.html": html(title="A"), "app.html": html(title="App"),
+        "_redirects": "# moved\n/old /new\n/blog/:year/* /posts/:splat 302\n/app/* /app.html 200\n/out https://other.test/\n/drop /x 410\n",
+        "_headers": "/app/*\n  X-Robots-Tag: noindex\n/new\n  X-Robots-Tag: nofollow\n/new.html\n  X-Robots-Tag: noindex\n",
+    }  # fmt: skip
+    found, report = states(indrel, tmp_path, files, "--host-style=html")
+    assert {path: found[path] for path in ("/old", "/blog/2025/a", "/app/x", "/out", "/drop", "/new.html")} == {
+        "/old": "folded", "/blog/2025/a": "folded", "/app/x": "open", "/out": "folded", "/drop": "gone", "/new.html": "hidden",
+    }  # fmt: skip
+    assert "taken from _redirects and _headers in the folder: redirects and headers" in report["notes"]
+
+
+def test_links_without_the_base_of_a_project(indrel: Run, tmp_path: Path) -> None:
+    """Canonicals and sitemap name the folder that the site is in, links do not: one cause, and no hint that the base is wrong."""
+    names = ("huts", "routes", "news", "book", "map", "wardens")
+    files = {f"{n}.html": html(canonical(f"/trust/{n}.html"), a(*(f"/{m}.html" for m in names)), n) for n in names}
+    files |= {"index.html": html(canonical("/trust/"), a(*(f"/{m}.html" for m in names)), "Start")}
+    files |= {"sitemap.xml": sitemap("/trust/", *(f"/trust/{n}.html" for n in names))}
+    write_site(tmp_path / "build", files)
+    report = json.loads(indrel("audit", "build", "--json", "--fail-on=never", code=0).stdout)
+    found = [c for c in report["causes"] if c["check"] == "link-outside-base"]
+    assert len(found) == 1 and found[0]["count"] == 6 and found[0]["instead"].startswith('<a href="/trust/')
+    assert not any("--base" in note for note in report["notes"])

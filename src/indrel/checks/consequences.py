@@ -11,8 +11,9 @@ from collections.abc import Iterable, Sequence
 
 from indrel.checks.catalogue import Check, Follows, checks
 from indrel.checks.causes import Mark
+from indrel.checks.measures import MANY
 from indrel.core.model import CheckClass
-from indrel.core.relation import VARIANTS
+from indrel.core.relation import SLASH, VARIANTS
 from indrel.core.space import is_in, is_tree
 from indrel.decide.site import Site
 
@@ -31,6 +32,7 @@ def find_consequences(site: Site, found: Iterable[Mark]) -> list[Mark]:
     _of_host_variants(loud)
     _of_same_subject(loud)
     _of_spaces(loud)
+    _of_one_rule(loud)
     _of_one_canonical([m for m in loud if not m.consequence])
     _of_single_pages([m for m in loud if not m.consequence])
     _of_one_edit([m for m in loud if not m.consequence])
@@ -182,6 +184,28 @@ def _of_same_subject(marks: Sequence[Mark]) -> None:
         leader = leaders.get((mark.check, mark.address))
         if leader is not None:
             _follow(mark, leader)
+
+
+_BY_RULE = (
+    "canonical-to-redirect", "canonical-host-variant", "canonical-chain", "listed-redirects", "listed-folded", "twin-open",
+    "canonical-against-alternates", "link-to-redirect",
+)  # fmt: skip
+"""Rows whose URLs differ by what one setting of a server or generator decides, in the order in which one leads the others."""
+
+
+def _of_one_rule(marks: Sequence[Mark]) -> None:
+    """Links, canonicals and entries that all lack (or have) the slash that the server wants are one edit of one setting."""
+    groups: dict[str, dict[str, list[Mark]]] = {}
+    for mark in marks:
+        if mark.check in _BY_RULE and not mark.consequence and mark.relation.split(" ")[0] == SLASH:
+            groups.setdefault(mark.relation.strip("+-/ "), {}).setdefault(mark.check, []).append(mark)
+    for checks_of in groups.values():
+        lead = next(check for check in _BY_RULE if check in checks_of)
+        leaders = checks_of.pop(lead)
+        for members in checks_of.values():
+            if len(leaders) >= MANY and 2 * len(leaders) >= len(members):
+                for mark in members:
+                    _follow(mark, leaders[0])
 
 
 _IN_SPACES = ("copies-open", "junk-open", "twin-open", "open-unwanted")

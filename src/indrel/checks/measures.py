@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from datetime import timedelta
 
+from indrel.core.page.facts import SHELL_WORDS
+
 NEARLY_ALL = 0.9
 MANY = 5
 A_SHARE = 0.1
 """A share of the pages read: a link on more of them is in a template."""
 
-FEW_WORDS = 25
+FEW_WORDS = SHELL_WORDS
 """A page that only scripts fill has at most so many words: that scripts are needed."""
 
 LIKE_WORDS = 0.1

@@ -34,6 +34,8 @@ MOST_ASKED = 20
 SELDOM = 200_000
 """New objects after which Python looks for circles of them: findings are many and form none, and looking took a tenth."""
 
+SHELL_ANSWERS = "every URL gets a page that only scripts fill: only rendering shows which URLs exist (--render)"
+
 log = logging.getLogger("indrel")
 
 
@@ -110,15 +112,17 @@ def judge(site: Site, only: Iterable[str] | None = None) -> Verdict:
 
 
 def _partly_skipped(site: Site, skipped: set[str], wanted: set[str] | None) -> list[Skipped]:
-    """Checks of rendered pages that ran, but not on pages that were chosen and could not be viewed."""
+    """Checks that ran, but not on all: of pages that could not be rendered, or that are shells whatever their URL."""
     rendered = site.meta.get("rendered")
+    shells = site.shell_hosts if site.holds("probe") and (wanted is None or "soft-missing" in wanted) else []
+    unknown = [Skipped("soft-missing", SHELL_ANSWERS)] if shells and "soft-missing" not in skipped else []
     if not rendered:
-        return []
+        return unknown
     unseen = site.one("SELECT count(*) FROM render WHERE outcome = 'none'") if site.holds("render") else 0
     count = unseen + rendered.get("unviewed", 0)
     because = f"{plural(count, 'page')} chosen for --render could not be rendered"
     ids = [one.id for one in checks().values() if Need.RENDERED in one.needs and one.id not in skipped]
-    return [Skipped(one, because) for one in ids if count and (wanted is None or one in wanted)]
+    return unknown + [Skipped(one, because) for one in ids if count and (wanted is None or one in wanted)]
 
 
 def notes_of(site: Site) -> tuple[str, ...]:

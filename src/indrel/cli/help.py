@@ -9,7 +9,8 @@ import typer.core
 
 PANELS: dict[str, str] = {
     "intent": "Source", "crawler": "Source", "base": "Source", "also": "Source", "limit": "Source", "per_pattern": "Source",
-    "follow_links": "Source", "links_out": "Source", "resume": "Source",
+    "follow_links": "Source", "links_out": "Source", "host_style": "Source", "fallback": "Source",
+    "resume": "Source",
     "rate": "Politeness and access", "parallel": "Politeness and access", "timeout": "Politeness and access",
     "connect": "Politeness and access", "headers": "Politeness and access", "read_barred": "Politeness and access",
     "as_crawlers": "Politeness and access",

@@ -10,8 +10,9 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from indrel.core.answers import status_text
-from indrel.core.page.facts import SKETCH
+from indrel.core.page.facts import SHELL_WORDS, SKETCH
 from indrel.core.robots import ALWAYS_ALLOWED, Access, HostRobots, Ruleset, matching
+from indrel.decide.chains import follow, follow_few
 from indrel.decide.copies import stage_copied, stage_paged
 from indrel.decide.kinds import NUMBERED, kind_sql, rule_sql, telling_sql
 from indrel.decide.predicates import CANONICAL_COUNTS, MOST_AT_ONCE, Terms
@@ -32,6 +33,11 @@ SAME_MISSING = 0.85
 WORDS_TO_COMPARE = 12
 LINKS_TO_SORT = 3
 """Links of its own from which on a page that shows the same words and as many links is another's in another order."""
+
+SHELL = f"p.own_words <= {SHELL_WORDS} AND p.own_links = 0 AND p.scripts IS NOT NULL"
+SHELLS = f"SELECT 1 FROM page p JOIN address a ON a.id = p.address WHERE {SHELL}"
+HOME_NAMES = "^/(index|default|home)([.][a-z]+)?/?$"
+"""Other names of a home page, which rightly have its text."""
 
 LOOPED = "a redirect that never ends"
 ERROR_PAGE = "but it is an error page"
@@ -56,9 +62,12 @@ class Stage:
     """Makes the decided tables in a connection to a snapshot."""
 
     def __init__(
-        self, con: Any, crawlers: Sequence[Crawler], terms: Terms, robots: Mapping[str, HostRobots], start: int | None
-    ) -> None:
-        """`start` is the number of the start page, if it is known."""
+        self, con: Any, crawlers: Sequence[Crawler], terms: Terms, robots: Mapping[str, HostRobots], start: int | None,
+        missing_views: Mapping[str, int] | None = None,
+    ) -> None:  # fmt: skip
+        """`start` is the number of the start page, if it is known; `missing_views` are, by origin, hashes of what a URL that
+        cannot exist shows once it is rendered."""
+        self.missing_views = missing_views or {}
         self.con = con
         self.crawlers = crawlers
         self.terms = terms
@@ -232,20 +241,23 @@ class Stage:
     def _missing(self) -> None:
         """`missing`: pages that are their host's error page, as a URL that cannot exist showed it, though they answer 200.
 
-        Hosts whose start page is that same page (an app's shell) tell nothing.
+        A shell, which only scripts fill, tells nothing as it is served: what it shows for that URL decides, if it was rendered.
+        If that URL gets the home page's own text, so does every other URL that is missing.
         """
         self.con.execute("CREATE TEMP TABLE missing (address INTEGER)")
         answered = "final_status = 200 AND status = 200 AND text_hash IS NOT NULL"
         probes = self._rows(f"SELECT origin, text_hash, sketch FROM probe WHERE folder IS NULL AND {answered}")
         for origin, digest, sketch in probes:
-            if self._is_start(origin, digest):
+            if origin in self.missing_views:
+                self._missing_views(origin, self.missing_views[origin])
+            if self._is_shell(origin, digest):
                 continue
             self.con.execute(
-                "INSERT INTO missing SELECT p.address FROM page p JOIN address a ON a.id = p.address "
-                "WHERE a.origin = ? AND a.path <> '/' AND p.text_hash = ?",
+                f"INSERT INTO missing SELECT p.address FROM page p JOIN address a ON a.id = p.address WHERE a.origin = ? "
+                f"AND split_part(a.path, '?', 1) <> '/' AND NOT regexp_matches(lower(a.path), '{HOME_NAMES}') AND p.text_hash = ?",
                 [origin, digest],
             )
-            if sketch is not None:
+            if sketch is not None and not self._is_start(origin, digest):
                 self._insert_alike(origin, digest, sketch)
 
         for origin, folder, digest in self._rows(
@@ -253,6 +265,18 @@ class Stage:
         ):
             if not self._is_start(origin, digest):
                 self._missing_there(origin, f"/{folder}/", digest)
+
+    def _missing_views(self, origin: str, digest: int) -> None:
+        """Shells of a host that show what the one of a URL that cannot exist shows."""
+        self.con.execute(
+            f"""INSERT INTO missing SELECT DISTINCT p.address FROM page p JOIN render r ON r.address = p.address
+            JOIN address a ON a.id = p.address WHERE a.origin = ? AND a.path <> '/' AND {SHELL} AND r.text_hash = ?""",
+            [origin, digest],
+        )
+
+    def _is_shell(self, origin: str, digest: int) -> bool:
+        """Whether pages of a host that have this text are filled by scripts alone."""
+        return bool(self._rows(f"{SHELLS} AND a.origin = ? AND p.text_hash = ? LIMIT 1", [origin, digest]))
 
     def _is_start(self, origin: str, digest: int) -> bool:
         """Whether a host's start page has this text."""
@@ -453,32 +477,3 @@ def paths_of(con: Any, origin: str) -> tuple[npt.NDArray[np.int32], Paths]:
 
     table = con.sql(PATHS, params=[origin, ALWAYS_ALLOWED]).to_arrow_table()
     return table.column("id").to_numpy(), Paths(table.column("path").combine_chunks())
-
-
-def follow(
-    address: npt.NDArray[np.int64], target: npt.NDArray[np.int64], size: int
-) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.bool_]]:
-    """Where chains of single steps end, by doubling the stride; chains that never end are loops."""
-    import numpy as np
-
-    onward = np.arange(size, dtype=np.int64)
-    onward[address] = target
-    leads = np.zeros(size, dtype=bool)
-    leads[address] = True
-    strides = max(1, int(np.ceil(np.log2(len(address) + 2))))
-    for _ in range(strides):
-        onward = onward[onward]
-    return onward[address], leads[onward[address]]
-
-
-def follow_few(steps: Mapping[int, int]) -> dict[int, int | None]:
-    """The same, one by one: where the chain from each address ends, None where it never does."""
-    ends: dict[int, int | None] = {}
-    for address in steps:
-        seen = {address}
-        end = steps[address]
-        while end in steps and end not in seen:
-            seen.add(end)
-            end = steps[end]
-        ends[address] = None if end in seen else end
-    return ends

@@ -154,13 +154,12 @@ def stage_paged(con: Any) -> None:
     groups = con.execute(
         """WITH series AS (SELECT origin, head, mark, tail, asks, count(*) AS members, min(number) AS least FROM numbered
                 WHERE number IS NOT NULL GROUP BY ALL),
-            likely AS (SELECT * FROM series WHERE (least BETWEEN 0 AND 2 OR asks AND members >= 2) AND NOT (members = 1 AND least < 2)),
+            likely AS (SELECT * FROM series WHERE (least BETWEEN 1 AND 2 OR asks AND members >= 2) AND NOT (members = 1 AND least < 2)),
             bases AS (SELECT *, unnest(CASE WHEN asks THEN [rtrim(head, '?&;') || CASE WHEN contains(rtrim(head, '?&;'), '?') THEN tail
                     WHEN tail = '' THEN '' ELSE '?' || tail[2:] END]
                 ELSE [head || tail, head || '/', head, head || '.html', head || '/index.html',
-                    regexp_replace(head, '[-_/]?[A-Za-z]+$', ''), regexp_replace(head, '[-_]?[A-Za-z]+$', ''),
-                    regexp_replace(head, '/[A-Za-z]+$', '/'), regexp_replace(head, '[-_/]?[A-Za-z]+$', '') || tail,
-                    regexp_replace(head, '/[A-Za-z]+$', '/index.html')] END) AS base FROM likely)
+                    bare, bare || '/', bare || tail, bare || '/index.html'] END) AS base
+                FROM (SELECT *, regexp_replace(head, '[-_/](page|seite|pagina|pag|pg|p|sida|strona|part)$', '', 'i') AS bare FROM likely))
         SELECT b.origin, b.head, b.mark, b.tail, b.asks, min_by(a.id, -length(a.path)) FROM bases b
         JOIN address a ON a.origin = b.origin AND a.path = b.base JOIN page p ON p.address = a.id
         GROUP BY b.origin, b.head, b.mark, b.tail, b.asks"""

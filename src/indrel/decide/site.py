@@ -137,7 +137,8 @@ class Site:
         from indrel.decide.build import Stage
 
         start = None if self.is_part else self.start_id
-        Stage(self.con, self.crawlers, self.terms, self.robots, start).run()
+        views = self.meta.get("missing_views")
+        Stage(self.con, self.crawlers, self.terms, self.robots, start, views).run()
 
     def _replace_sitemaps(self, file: Path) -> None:
         """Let another snapshot's sitemaps stand in for this one's: temporary tables hide those of the file."""
@@ -226,6 +227,17 @@ class Site:
     def traits(self) -> Traits:
         """What holds for its kind of source."""
         return SOURCES.get(self.meta["source"]["kind"], LONE)
+
+    @property
+    def shell_hosts(self) -> list[str]:
+        """Hosts that return a shell for a URL that cannot exist, which was not rendered: whether their pages exist is unknown."""
+        from indrel.decide.build import SHELL
+
+        rows = self.rows(
+            f"""SELECT DISTINCT b.origin FROM probe b JOIN address a ON a.origin = b.origin JOIN page p ON p.address = a.id
+            WHERE b.final_status = 200 AND b.folder IS NULL AND p.text_hash = b.text_hash AND {SHELL} ORDER BY b.origin"""
+        )
+        return [origin for (origin,) in rows if origin not in (self.meta.get("missing_views") or {})]
 
     @property
     def read_a_page(self) -> bool:

@@ -110,6 +110,7 @@ _VALUES: dict[str, Callable[[Any], bool]] = {
     "bounded": _is_counts,
     "copies": _is_counts,
     "spaces": _is_spaces,
+    "missing_views": lambda value: isinstance(value, dict) and all(isinstance(v, int) for v in value.values()),
     "variant_homes": _is_homes,
     "rendered": _is_rendered,
     "intent": _is_intent,

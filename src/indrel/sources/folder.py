@@ -12,16 +12,14 @@ import os
 import re
 import shlex
 from collections import Counter
-from collections.abc import Iterator
-from dataclasses import dataclass, field
 from functools import partial
 from pathlib import Path
 from urllib.parse import quote, unquote_to_bytes
 
 from indrel.base.arrow import pa
 from indrel.base.errors import InputError, UsageError
-from indrel.base.plain import clip
 from indrel.core.address import normalise, origin_of, site_key
+from indrel.core.page.facts import SHELL_WORDS
 from indrel.core.robots import parse as parse_robots
 from indrel.core.robots.file import READ_BYTES
 from indrel.core.sitemap import Child, Entry, Found, SitemapReader, SitemapWalk, announced, on_its_host, usual_folders
@@ -29,12 +27,11 @@ from indrel.gather.answers import Answer
 from indrel.gather.parsing import PageTask, ParserPool, parse_in_order
 from indrel.gather.recorder import Recorder, robots_row
 from indrel.snapshot.columns import transaction
+from indrel.sources.listing import list_files, shown
 from indrel.sources.options import GatherOptions
+from indrel.sources.static_host import HEADERS_FILE, RULES_FILE, StaticHost
 
 BATCH = 24
-DEEPEST = 200
-"""Folders below one another that are read."""
-
 DEEPEST_BASE = 4
 FEWEST_NAMED = 5
 MOST_EXPLAINED = 0.9
@@ -92,89 +89,6 @@ def _page_path(name: str) -> str:
     return (head + "/" if head else "") if tail.lower() in ("index.html", "index.htm") else name
 
 
-@dataclass
-class Listing:
-    """Files below a folder, relative, in order; and what was left out: links that lead out of it, and what is no file."""
-
-    files: list[str] = field(default_factory=list)
-    outside: list[str] = field(default_factory=list)
-    deep: list[str] = field(default_factory=list)
-    odd: list[str] = field(default_factory=list)
-
-    def notes(self) -> list[str]:
-        """What a reader has to know of what was left out."""
-        found = []
-        for names, why in (
-            (self.outside, "leads out of the folder (see --follow-symlinks)|lead out of the folder (see --follow-symlinks)"),
-            (self.odd, "is not a file|are not files"),
-            (self.deep, f"is more than {DEEPEST} folders deep|are more than {DEEPEST} folders deep"),
-        ):  # fmt: skip
-            if names:
-                one, many = why.split("|")
-                found.append(
-                    f"{len(names):,} skipped, such as {clip(shown(names[0]), 80)}: {one if len(names) == 1 else many}"
-                )
-        return found
-
-
-def list_files(folder: Path, links_out: bool = False) -> Listing:
-    """What is below a folder. Symbolic links to folders are entered only with `links_out`, each folder once."""
-    found = Listing()
-    top = os.path.realpath(folder)
-    entered = {top}
-    for root, folders, names in _walk(folder, links_out, found.deep):
-        inside = os.path.relpath(root, folder)
-        prefix = "" if inside == "." else f"{inside}/"
-        for name in list(folders):
-            path = os.path.join(root, name)
-            if os.path.islink(path):
-                real = os.path.realpath(path)
-                if not links_out and not _is_inside(real, top):
-                    found.outside.append(prefix + name)
-                elif links_out and real in entered:
-                    folders.remove(name)
-                entered.add(real)
-        folders.sort()
-        for name in names:
-            path = os.path.join(root, name)
-            if not links_out and os.path.islink(path) and not _is_inside(os.path.realpath(path), top):
-                found.outside.append(prefix + name)
-            elif not os.path.isfile(path):  # a pipe, a device, a link to nothing: reading it may never end
-                found.odd.append(prefix + name)
-            else:
-                found.files.append(prefix + name)
-    for one in (found.files, found.outside, found.odd):
-        one.sort()
-    return found
-
-
-def _walk(top: Path, links_out: bool, deep: list[str]) -> Iterator[tuple[str, list[str], list[str]]]:
-    """Each folder with its folders, which the caller may remove from the list, and other names; no deeper than `DEEPEST`."""
-    waiting = [(str(top), 0)]
-    while waiting:
-        root, depth = waiting.pop()
-        folders: list[str] = []
-        names: list[str] = []
-        with contextlib.suppress(OSError), os.scandir(root) as entries:
-            for entry in entries:
-                (folders if entry.is_dir() else names).append(entry.name)
-        yield root, folders, names
-        below = [os.path.join(root, name) for name in reversed(folders)]
-        if depth == DEEPEST:
-            deep += [os.path.relpath(path, top) for path in below]
-        else:
-            waiting += [(path, depth + 1) for path in below if links_out or not os.path.islink(path)]
-
-
-def _is_inside(path: str, top: str) -> bool:
-    return path == top or path.startswith(top.rstrip("/") + "/")
-
-
-def shown(name: str) -> str:
-    """A file's name as text: bytes that are no UTF-8 are escaped."""
-    return os.fsencode(name).decode("utf-8", "backslashreplace")
-
-
 class BuiltFolder:
     """A folder of built pages as is named, and where it will stand."""
 
@@ -217,22 +131,28 @@ class Folder:
         self._left_out = {*self.listing.outside, *(n for n in self.listing.odd if (folder / n).exists())}
         self._folders = {os.path.dirname(f) for f in self.files}
         self._number_of: dict[str, int] = {}
-        self._slashless: dict[int, int] = {}
+        self._fallen: list[int] = []
+        self.host = StaticHost(
+            self.files, options.host_style, options.fallback, self._text(RULES_FILE), self._text(HEADERS_FILE),
+            base[len(origin_of(base)) :],
+        )  # fmt: skip
         self._announced: list[tuple[str, int]] = []
         self.limit_hit = False
         recorder.same = self._own_address
 
     def _own_address(self, url: str) -> str:
-        """`x/index.html` is `x/`: a folder has one file for both."""
+        """`x/index.html` is `x/` (or `x`): a folder has one file for both."""
         if not url.startswith(self.base) or not url.endswith(("/index.html", "/index.htm")):
             return url
-        return (
-            url[: url.rindex("/") + 1] if os.fsdecode(unquote_to_bytes(url[len(self.base) :])) in self._names else url
-        )
+        name = os.fsdecode(unquote_to_bytes(url[len(self.base) :]))
+        if name not in self._names or self.host.place(name) == name:
+            return url
+        return url[: url.rindex("/") + (1 if self.host.place(name)[-1:] in ("", "/") else 0)]
 
     def gather(self) -> None:
         """Read everything. Raises InputError where there is no page, Interrupted when stopped."""
-        pages = [f for f in self.files if f.lower().endswith(_HTML)]
+        found = [f for f in self.files if f.lower().endswith(_HTML)]
+        pages = [f for f in found if self.host.is_page_for_itself(f)] or found
         if not pages:
             raise InputError(f"{self.folder} has no HTML file: give the folder to which a build wrote its pages")
         self.recorder.give(self.base, self.options.also)
@@ -241,6 +161,7 @@ class Folder:
         if self.options.limit is not None and len(pages) > self.options.limit:
             pages, self.limit_hit = pages[: self.options.limit], True
         self._pages(pages)
+        self._find_fallback(pages)
         self._referenced()
         if self.options.render:
             from indrel.sources.stored_rendering import render_folder
@@ -248,11 +169,35 @@ class Folder:
             render_folder(self)
             self._referenced()
         self.recorder.commit(force=True)
-        self.recorder.writer.set_meta(notes=self.listing.notes() + self._doubts() + self._elsewhere())
+        self.recorder.writer.set_meta(
+            notes=self.listing.notes()
+            + self.host.assumed(self.options.host_style is not None)
+            + self._fallback_note()
+            + self._doubts()
+            + self._elsewhere()
+        )
+
+    def _text(self, name: str) -> str:
+        return self._read(name, READ_BYTES).decode("utf-8", "replace") if name in self._names else ""
+
+    def _find_fallback(self, pages: list[str]) -> None:
+        """A lone page that only scripts fill is an app: its server returns it for every path."""
+        if pages != ["index.html"] or self.host.fallback:
+            return
+        self.recorder.writer.commit()
+        shell = self.recorder.writer.con.execute(
+            "SELECT 1 FROM page WHERE own_words <= ? AND own_links = 0 AND scripts IS NOT NULL", [SHELL_WORDS]
+        ).fetchall()
+        self.host.fallback = "index.html" if shell else ""
+
+    def _fallback_note(self) -> list[str]:
+        return (
+            [f"{self.host.fallback} is returned for {len(self._fallen):,} paths without a file"] if self._fallen else []
+        )
 
     def address(self, name: str) -> str:
         """The address at which a file stands."""
-        path = _page_path(name)
+        path = self.host.place(name)
         quoted = path.replace("%", "%25").replace("?", "%3F").replace("#", "%23")
         if not path.isprintable() or shown(path) != path:
             quoted = quote(os.fsencode(path))
@@ -274,9 +219,10 @@ class Folder:
             size = path.stat().st_size if path.is_file() else 0
             rows.append(self.recorder.answer_row(url, 200, media_type="text/html", octets=size, file=shown(name)))
             number = self._number_of[name] = self.recorder.id(url)
-            tasks.append(
-                PageTask(number, url, str(path), user_parts=self.options.user_parts, xhtml=name.endswith(".xhtml"))
-            )
+            sent = list(self.host.sent(self.host.place(name)))
+            robots, links = (tuple(value for n, value in sent if n == name) for name in ("x-robots-tag", "link"))
+            parts, xhtml = self.options.user_parts, name.endswith(".xhtml")
+            tasks.append(PageTask(number, url, str(path), None, robots, links, parts, xhtml))
         self.recorder.writer.add("answer", rows)
         return tasks
 
@@ -294,12 +240,6 @@ class Folder:
                 UNION SELECT target FROM alternate UNION SELECT refresh FROM page UNION SELECT address FROM given)) ORDER BY id""",
             [origin_of(self.base)],
         ).fetchall()
-        self._slashless = dict(
-            writer.con.execute(
-                """SELECT c.target, c.address FROM canonical c JOIN address a ON a.id = c.address JOIN address t ON t.id = c.target
-                WHERE NOT c.in_body AND t.origin = a.origin AND a.path = t.path || '/'"""
-            ).fetchall()
-        )
         aliases = [found for number, url in rows if url.startswith(self.base) for found in self._answer(number, url)]
         writer.commit()
         if aliases:
@@ -307,25 +247,35 @@ class Folder:
 
     def _answer(self, number: int, url: str) -> list[tuple[int, int]]:
         """Answer one address; where a page's file answers, give the address and that page's own."""
-        name = self._file_name(url)
-        page = next((n for n in (name, name + ".html", name + ".htm") if n in self._number_of), None)
-        if page is not None:
-            return [(number, self._number_of[page])]
-        if number in self._slashless:  # `x/index.html` that calls itself `/x` is meant to be served there
-            return [(number, self._slashless[number])]
-        if self._is_left_out(name):
-            return []  # it is there, and was not looked at: unread
-        if name in self._names:
+        path = self._path(url)
+        reply = self.host.reply(path)
+        name = reply.file
+        if name and name == self.host.fallback and name not in self._number_of:
+            self._pages([name])
+            self.recorder.writer.commit()
+        if name in self._number_of:
+            self._fallen += [number] if name == self.host.fallback and self.host.place(name) != path else []
+            return [(number, self._number_of[name])]
+        if self._is_left_out(path or "index.html") or (not name and url == self.base):
+            return []  # it is there, and was not looked at; or the start page of a part of a site, which stands elsewhere
+        if name:
             media = mimetypes.guess_type(name)[0] or "application/octet-stream"
             row = self.recorder.answer_row(url, 200, media_type=media, file=shown(name))
-        elif name in self._folders and not url.endswith("/"):
-            row = self.recorder.answer_row(url, 301, target=url + "/", location=url + "/")
-        elif url == self.base:
-            return []  # a part of a site: its start page stands elsewhere
+        elif reply.target:
+            target = self._target(url, reply.target)
+            row = self.recorder.answer_row(url, reply.status, target=target, location=target or reply.target)
         else:
-            row = self.recorder.answer_row(url, 404)
+            row = self.recorder.answer_row(url, reply.status)
         self.recorder.writer.add("answer", [row])
         return []
+
+    def _target(self, url: str, target: str) -> str | None:
+        """Where a redirect leads; one that only adds or removes the slash keeps the path as it is written."""
+        bare = url.partition("?")[0]
+        for own in (bare + "/", bare.rstrip("/")):
+            if self.host.root + self._path(own) == target:
+                return own
+        return normalise(quote(target, safe="/:?#[]@!$&'()*+,;=%"), self.base)
 
     def leaves_out(self, url: str) -> bool:
         """Whether an address of the base is a file's that was not looked at."""
@@ -333,11 +283,15 @@ class Folder:
 
     def file_of(self, url: str) -> Path | None:
         """The file that answers an address of the base, as a plain server would; None where none does."""
-        found = self._served_by(self._file_name(url))
+        found = self._served_by(self._path(url))
         return None if found is None else self.folder / found
 
-    def _served_by(self, name: str) -> str | None:
-        return next((n for n in (name, f"{name}.html", f"{name}.htm", f"{name}/index.html") if n in self._names), None)
+    def _served_by(self, path: str) -> str | None:
+        """The file that a path comes to, after a redirect within the folder."""
+        reply = self.host.reply(path)
+        if reply.target.startswith(self.host.root):
+            reply = self.host.reply(reply.target.removeprefix(self.host.root))
+        return reply.file or None
 
     def _is_left_out(self, name: str) -> bool:
         """Whether a file, or a folder that it is in, was left out; a link to nothing is as good as absent."""
@@ -393,7 +347,9 @@ class Folder:
             for prefix in {"/", *("/" + "/".join(pieces[: n + 1]) + "/" for n in range(len(pieces)))} - {here}:
                 found[prefix] += self._is_there(path.partition("?")[0][len(prefix) :])
         best = min(found, key=lambda prefix: (-found[prefix], prefix), default=None)
-        if best is None or found[best] < FEWEST_NAMED or found[best] < MOST_EXPLAINED * len(rows):
+        if best is None or here.startswith(best):  # links that lack the base are a finding
+            return []
+        if found[best] < FEWEST_NAMED or found[best] < MOST_EXPLAINED * len(rows):
             return []
         return [
             f"{found[best]:,} of {len(rows):,} URLs that {self.base} lacks are files here if the folder is published at "
@@ -429,8 +385,7 @@ class Folder:
 
     def _is_there(self, path: str) -> bool:
         name = os.fsdecode(unquote_to_bytes(path))
-        name = name + "index.html" if name.endswith("/") or not name else name
-        return self._is_left_out(name) or self._served_by(name) is not None
+        return self._is_left_out(name) or self._served_by(name) not in (None, self.host.fallback)
 
     # ---------------------------------------------------------------- robots.txt and sitemaps in the folder
 

@@ -150,6 +150,10 @@ class Frontier:
         """The pages of which only copies name addresses that were left unread, with their number; the most first."""
         return {url: count for url, count in self._by_copy.most_common() if count > 0}
 
+    def as_meta(self) -> dict[str, Any]:
+        """What a snapshot keeps of it."""
+        return {"bounded": self.bounded(), "copies": self.copied(), "spaces": self.spaces()}
+
     def spaces(self) -> dict[str, tuple[int, str]]:
         """Per pattern of which addresses were left unread, how many were read, and the shortest of these."""
         found = {}

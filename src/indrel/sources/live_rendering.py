@@ -44,3 +44,5 @@ async def render_site(site: LiveSite) -> None:
     async with looking(answers, site.recorder, site.options, site.start, stop) as rendering:
         while await site.crawl_on(await rendering.round(), [site.frontier.shape(site.start)]):
             pass
+        if site.options.only is None and not site.interrupted:
+            await rendering.made_up()

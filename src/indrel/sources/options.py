@@ -93,6 +93,12 @@ class GatherOptions:
     links_out: bool = False
     """Follow symbolic links of a folder that lead out of it."""
 
+    host_style: str | None = None
+    """How the server of a folder answers; see `sources.static_host`."""
+
+    fallback: str | None = None
+    """The file of a folder that its server returns for paths without a file."""
+
     progress: Progress = field(default_factory=Silent)
 
 
@@ -167,4 +173,11 @@ class Gathering(TypedDict, total=False):
     base: Annotated[str | None, Option(("--base",), "The URL at which a folder will be published.", "URL")]
     links_out: Annotated[
         bool, Option(("--follow-symlinks", "--links-out"), "Follow symbolic links that lead out of a folder.")
+    ]
+    host_style: Annotated[
+        str | None,
+        Option(("--host-style",), "Where the server puts a folder's x/index.html.", "slash|no-slash|html"),
+    ]
+    fallback: Annotated[
+        str | None, Option(("--fallback",), "The folder's file that is returned where none is.", "FILE")
     ]

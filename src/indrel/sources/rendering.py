@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 from indrel.core import crawlers
 from indrel.core.address import Joiner, split
 from indrel.core.model import plural
-from indrel.core.page.facts import Link, PageFacts
+from indrel.core.page.facts import SHELL_WORDS, Link, PageFacts
 from indrel.core.page.headers import XHTML, content_type, is_html
 from indrel.core.page.html import read_page
 from indrel.core.page.rendered import EMPTY, ERROR, NONE, OK, Rendered, outcome_of, read_seen
@@ -154,6 +154,26 @@ class Rendering:
                     found |= dict.fromkeys(urls)
                 self.recorder.commit()
         return list(found)
+
+    async def made_up(self) -> None:
+        """Look at the URLs that cannot exist, where they get a shell: what that shows is what missing pages show."""
+        probes = self.recorder.writer.con.execute(
+            "SELECT origin, url FROM probe WHERE folder IS NULL AND final_status = 200 AND status = 200 ORDER BY origin"
+        ).fetchall()
+        found = {}
+        for origin, url in probes:
+            document = await self.answers.get(Wish(url, "document", "GET", {}, None))
+            media, charset = content_type(document.header("content-type"))
+            if document.status != 200 or not is_html(media):
+                continue
+            served = read_page(document.body, url, charset, self._joiner, crawlers.is_known, xhtml=media == XHTML)
+            if (served.own_words or 0) > SHELL_WORDS:
+                continue
+            look = await self.tabs.look(url, document, self.everyone)
+            seen = read_seen(look.seen, crawlers.is_known) if look.seen is not None and look.leads_to is None else None
+            if seen is not None and seen.words:
+                found[origin] = seen.text_hash
+        self.recorder.writer.set_meta(missing_views=found)
 
     def finish(self) -> None:
         """Keep how many pages of which groups were looked at."""

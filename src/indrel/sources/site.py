@@ -280,11 +280,10 @@ class LiveSite:
             hops, answer = await follow_robots(self.fetcher, f"{origin}/robots.txt")
             if silent and answer.status is None:
                 return
-            elsewhere = answer.failure is Failure.NO_HOST and role != "site"  # a host that is not there bars nothing
-            if answer.failure is Failure.NOT_ASKED or elsewhere:
+            if answer.failure is Failure.NOT_ASKED or (answer.failure is Failure.NO_HOST and role != "site"):
                 self.robots[origin] = answer
                 self.recorder.writer.add("robots", [robots_row(origin, None, role, why=answer.error)])
-                self.gate.learn(origin, 404, 0, b"")  # nothing is known of it, and nothing of it is requested
+                self.gate.learn(origin, 404, 0, b"")  # it is not requested, or not there: it bars nothing
                 return
             if role == "site" and origin in self._variant_origins:
                 role = "variant"  # anyone who leads there: a canonical, a link

@@ -12,7 +12,7 @@ from indrel.checks.measures import FEW_WORDS, LIKE_WORDS, MANY, NEARLY_ALL
 from indrel.checks.topics.canonical_values import unreachable_host
 from indrel.core.address import origin_of, split
 from indrel.core.answers import status_text
-from indrel.core.model import CheckClass, Evidence, Severity, State, plural
+from indrel.core.model import CheckClass, Evidence, Severity, State, listing, plural, verb
 from indrel.core.page.facts import UNFOLLOWED, Mark
 from indrel.core.relation import VARIANTS, relation
 from indrel.decide.reasons import decides, reasons
@@ -216,17 +216,20 @@ def host_variants_serve(site: Site) -> Iterator[Hit]:
               one["canonicals"]) for one in site.meta.get("variant_homes") or [] if not one["noindex"]}  # fmt: skip
     for home in _homes(site, "f.site AND f.path = ? AND f.id <> ? AND f.open > 0", [split(own.url).path, start]):
         others.setdefault(home.url, home)
-    for url, home in sorted(others.items()):
-        found = relation(url, own.url)
-        if found.kind not in VARIANTS or not _is_same(own, home):
-            continue
-        if any(origin_of(target) != origin_of(url) for target in home.canonicals):
-            continue
+    found = [
+        url
+        for url, home in sorted(others.items())
+        if relation(url, own.url).kind in VARIANTS and _is_same(own, home)
+        and all(origin_of(target) == origin_of(url) for target in home.canonicals)
+    ]  # fmt: skip
+    if found:
+        they, does, has = ("They", "redirect", "have") if len(found) > 1 else ("It", "redirects", "has")
         message = (
-            f"{url} serves the home page too: it neither redirects to {own.url} nor has a canonical that points there."
+            f"{listing(found)} {verb(len(found), 'serves', 'serve')} the home page too. {they} neither {does} to {own.url} nor {has} "
+            "a canonical that points there."
         )
-        shown = (Evidence("status", url, None, "200 OK, no redirect"),)
-        yield Hit(site.base, site.all_mask, message, shown, also=(url,), pair=(url, own.url))
+        shown = tuple(Evidence("status", url, None, "200 OK, no redirect") for url in found)
+        yield Hit(site.base, site.all_mask, message, shown, also=tuple(found), pair=(found[0], own.url))
 
 
 def _homes(site: Site, condition: str, parameters: list[object]) -> list[_Home]:

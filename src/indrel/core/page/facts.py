@@ -13,6 +13,9 @@ from indrel.core.page.tokens import Tokens, parse_header
 LITTLE = 60
 """An error page has at most so many words."""
 
+SHELL_WORDS = 25
+"""A page that only scripts fill is served with at most so many words."""
+
 SKETCH = 32
 """Minima kept of each of the two sets of a sketch: runs of four words, and words."""
 
