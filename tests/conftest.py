@@ -10,6 +10,7 @@ import socket
 import ssl
 import subprocess
 import sysconfig
+import time
 from collections.abc import AsyncIterator, Callable, Iterator
 from contextlib import suppress
 from pathlib import Path
@@ -261,3 +262,34 @@ def demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
     assert done.returncode == 0, done.stderr
     assert done.stdout.startswith("www.sarnfell.example, 20") and "try: indrel explain /" in done.stderr
     return folder
+
+
+@pytest.fixture
+def nginx(tmp_path: Path) -> Iterator[Callable[[Path, str, str], str]]:
+    """Start a real nginx on a folder, with some lines in its http and server blocks; the address it listens on."""
+    program = needed("nginx")
+    running: list[subprocess.Popen[bytes]] = []
+
+    def start(root: Path, http: str, server: str) -> str:
+        with socket.socket() as free:
+            free.bind(("127.0.0.1", 0))
+            port = free.getsockname()[1]
+        user = "user root;\n" if os.geteuid() == 0 else ""
+        (tmp_path / "n.conf").write_text(
+            f"{user}daemon off; pid {tmp_path}/pid; error_log {tmp_path}/err; events {{}}\nhttp {{ access_log off;\n"
+            f"client_body_temp_path {tmp_path}/b; proxy_temp_path {tmp_path}/p; fastcgi_temp_path {tmp_path}/f;\n"
+            f"uwsgi_temp_path {tmp_path}/u; scgi_temp_path {tmp_path}/s;\n{http}\n"
+            f"server {{ listen 127.0.0.1:{port}; root {root}; {server} }} }}"
+        )
+        running.append(subprocess.Popen([program, "-c", str(tmp_path / "n.conf"), "-p", str(tmp_path)]))
+        for _ in range(100):
+            with socket.socket() as tried:
+                if tried.connect_ex(("127.0.0.1", port)) == 0:
+                    return f"http://127.0.0.1:{port}"
+            time.sleep(0.05)
+        raise AssertionError((tmp_path / "err").read_text())
+
+    yield start
+    for process in running:
+        process.terminate()
+        process.wait(10)

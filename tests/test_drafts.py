@@ -3,14 +3,9 @@
 from __future__ import annotations
 
 import gzip
-import os
 import re
-import socket
-import subprocess
-import time
 import urllib.error
 import urllib.request
-from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -19,7 +14,7 @@ from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
 from cases import BASE, HOST, NOINDEX, a, canonical, html, robots, sitemap
-from conftest import AuditSite, needed
+from conftest import AuditSite
 from indrel.ask.drafts import headers
 from indrel.ask.drafts import robots as robots_draft
 from indrel.ask.drafts import sitemap as sitemap_draft
@@ -33,7 +28,7 @@ from indrel.decide.site import Site
 from indrel.demo.page import Response
 from indrel.demo.site import build, intent_text
 from indrel.snapshot import Snapshot, SnapshotWriter
-from test_program import Run
+from test_program import Run, write_site
 
 PATHS = ("/", "/a", "/a/b", "/a/bc", "/a/c?x=1", "/ab", "/b/", "/b/c", "/c$d", "/c*e", "/%C3%BC/")
 _rule = st.tuples(
@@ -228,47 +223,14 @@ ANSWERS = {
 }  # fmt: skip
 
 
-@pytest.fixture
-def nginx(tmp_path: Path) -> Iterator[Any]:
-    """Start a real nginx with some lines in its http and server blocks; the address it listens on."""
-    program = needed("nginx")
-    running: list[subprocess.Popen[bytes]] = []
-
-    def start(http: str, server: str) -> str:
-        with socket.socket() as free:
-            free.bind(("127.0.0.1", 0))
-            port = free.getsockname()[1]
-        (tmp_path / "www/rota").mkdir(parents=True)
-        (tmp_path / "www/d").mkdir()
-        for name in ("rota/a.html", "rota/public.html", "x", "d/y.PDF", "d/y.pdf", "d/y.pdf.html", "index.html"):
-            (tmp_path / "www" / name).write_text("hello")
-        root = "user root;\n" if os.geteuid() == 0 else ""
-        (tmp_path / "n.conf").write_text(
-            f"{root}daemon off; pid {tmp_path}/pid; error_log {tmp_path}/err; events {{}}\nhttp {{ access_log off;\n"
-            f"client_body_temp_path {tmp_path}/b; proxy_temp_path {tmp_path}/p; fastcgi_temp_path {tmp_path}/f;\n"
-            f"uwsgi_temp_path {tmp_path}/u; scgi_temp_path {tmp_path}/s;\n{http}\n"
-            f"server {{ listen 127.0.0.1:{port}; root {tmp_path}/www; {server} }} }}"
-        )
-        running.append(subprocess.Popen([program, "-c", str(tmp_path / "n.conf"), "-p", str(tmp_path)]))
-        for _ in range(100):
-            with socket.socket() as tried:
-                if tried.connect_ex(("127.0.0.1", port)) == 0:
-                    return f"http://127.0.0.1:{port}"
-            time.sleep(0.05)
-        raise AssertionError((tmp_path / "err").read_text())
-
-    yield start
-    for process in running:
-        process.terminate()
-        process.wait(10)
-
-
 def test_headers_on_a_real_nginx(audit_site: AuditSite, nginx: Any, indrel: Run, tmp_path: Path) -> None:
     site, _ = audit_site({**BASE, "/": html(body=a("/rota/a.html")), "/rota/a.html": html()}, intent=HEADERS_INTENT)
     found = headers.draft(site)
     assert [e.text for e in found.without] == ['kind = "article", want = "hide"']
     http, _, server = found.nginx.partition("# In the server block:")
-    at = nginx(http, server)
+    names = ("rota/a.html", "rota/public.html", "x", "d/y.PDF", "d/y.pdf", "d/y.pdf.html", "index.html")
+    write_site(tmp_path / "www", dict.fromkeys(names, "hello"))
+    at = nginx(tmp_path / "www", http, server)
     for path, hides in ANSWERS.items():
         try:
             with urllib.request.urlopen(at + path, timeout=5) as answer:

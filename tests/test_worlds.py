@@ -273,6 +273,41 @@ def test_rules_for_another_base_path(start: str, audit_site: AuditSite) -> None:
     assert "would also block 1 wanted page" in next(c for c in verdict.causes if c.check == "robots-wrong-base").mend
 
 
+def test_print_copies_are_duplicates(audit_site: AuditSite) -> None:
+    """A print copy has the page's text and its links, without the menus, and a line of its own; documents of one template are none."""
+    names = ("tarn", "cairn", "ledge", "gully", "beacon", "bothy")
+    menu = a(*(f"/{n}" for n in names), "/map", "/shop", "/trust")
+    pages: dict[str, Any] = {"/robots.txt": robots(), "/": html(body=menu, title="Start")}
+    for n, name in enumerate(names):
+        ways = [
+            f"<p>In {month} the {name} is reached by the {WAYS[(n + m) % 7]} way.</p>" for m, month in enumerate(MONTHS)
+        ]
+        text = f"<h1>{name}</h1>" + "".join(ways)
+        own = text + a(f"/map/{name}", f"/gear/{name}", f"/warden/{name}")
+        pages[f"/{name}"] = html(body=f"<nav>{menu}</nav><main>{own}</main>" + a(f"/{name}/print"), title=name)
+        pages[f"/{name}/print"] = html(body=f"<main>{own}<p>Printed.</p></main>", title=name)
+    _, verdict = audit_site(pages)
+    found = [c for c in verdict.causes if c.check == "twin-open"]
+    assert [(c.count, c.relation) for c in found] == [(6, "part +print")]
+
+
+MONTHS = (
+    "January",
+    "February",
+    "March",
+    "April",
+    "May",
+    "June",
+    "July",
+    "August",
+    "September",
+    "October",
+    "November",
+    "December",
+)
+WAYS = ("upper", "lower", "old", "new", "north", "south", "long")
+
+
 # ---------------------------------------------------------------- apps and static hosts
 
 PROSE = "<p>The huts stand above the tarns and are open to walkers all year, and wardens sleep there in summer and autumn too.</p>"

@@ -20,13 +20,13 @@ STRONG = (
 """Words that name a view of a page wherever several pages have it."""
 
 WEAK = (
-    "history", "log", "info", "print", "printable", "source", "version", "versions", "changes", "compare", "export", "export_raw",
+    "history", "log", "info", "source", "version", "versions", "changes", "compare", "export", "export_raw",
     "delete", "move", "discuss", "attach", "subscribe", "watch",
 )  # fmt: skip
 """Words that name one where the host has views of the first kind, too, or links to them only with nofollow."""
 
 _ACTIONS = "action|do|mode|view|task|op|cmd"
-_FLAGS = "oldid|diff|rev|revision|rcid|curid|printable|print|redlink|veaction|undo|undoafter"
+_FLAGS = "oldid|diff|rev|revision|rcid|curid|redlink|veaction|undo|undoafter"
 _RIDERS = f"{_ACTIONS}|{_FLAGS}|r1|r2|rev2|difftype|section|to|from|format|id_a|id_b"
 """Parameters that stand beside a view's and say nothing of the page."""
 
@@ -72,17 +72,16 @@ def stage_copied(con: Any) -> None:
         WHERE o.id <> b.id AND n.status < 400 AND b.base <> '' AND (b.base <> '/' OR b.how = 'query')
         GROUP BY b.id, b.origin, b.word, b.how"""
     )
-    strong = ", ".join(quoted(word) for word in (*STRONG, *_FLAGS.split("|")))
+    strong = ", ".join(quoted(word) for word in STRONG)
     con.execute(
         f"""INSERT INTO copied
-        WITH used AS (SELECT v.origin, v.word, v.how, count(DISTINCT v.base) AS bases, v.word IN ({strong}) AS is_strong,
+        WITH used AS (SELECT v.origin, v.word, v.how, count(DISTINCT v.base) AS bases, v.word IN ({strong}) OR v.how = 'query' AS is_strong,
                 coalesce(sum(i.followed), 0) = 0 AND coalesce(sum(i.unfollowed), 0) > 0 AS kept_apart
             FROM viewed v LEFT JOIN inlink i ON i.target = v.id GROUP BY ALL),
         sure AS (SELECT DISTINCT origin FROM used WHERE is_strong AND bases >= {FEW_STRONG})
         SELECT v.id, min(v.word), min(v.how) FROM viewed v JOIN used u ON (u.origin, u.word, u.how) = (v.origin, v.word, v.how)
         WHERE u.is_strong AND u.bases >= {FEW_STRONG}
-        OR u.bases >= {FEW_WEAK} AND (u.kept_apart OR v.origin IN (SELECT origin FROM sure))
-        OR u.bases >= {FEW_STRONG} AND v.how = 'query' GROUP BY v.id"""
+        OR u.bases >= {FEW_WEAK} AND (u.kept_apart OR v.origin IN (SELECT origin FROM sure)) GROUP BY v.id"""
     )
     con.execute("DROP TABLE viewed")
     _by_id(con)

@@ -7,12 +7,13 @@ also have the same heading and lead to the same pages: documents from one templa
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from itertools import combinations
 from typing import Any, NamedTuple
 from urllib.parse import parse_qsl
 
 from indrel.core.page.facts import LEAST_WORDS, SKETCH
+from indrel.core.relation import FILE, PARAMETERS, PART, SLASH, relation
 from indrel.decide.site import Site
 
 NEAR = 0.9
@@ -37,6 +38,9 @@ speaks of nothing but the join: the database's 2.0 fails to plan one that statis
 BANDS = 8
 _ROWS = SKETCH // BANDS
 LINKS_ALIKE = 0.8
+APART = 0.05
+"""Share by which the lengths of near twins may differ."""
+
 MOST_OF_A_BAND = 200
 """Pages of one band that are compared with each other; more share what is no sign of anything."""
 _PAIRS_AT_ONCE = 200_000
@@ -71,7 +75,7 @@ def open_twins(site: Site) -> list[Twins]:
     exact = {digest: [n for n in members if not pages[n].is_of_its_path] for digest, members in exact.items()}
     groups = [(members, False) for members in exact.values() if len(members) > 1]
     alike = _joined(pair for pair in pairs if _same_document(pages[pair[0]], pages[pair[1]]))
-    for kept in _lead_alike(site, alike):
+    for kept in _lead_alike(site, alike, pages):
         if len(kept) > 1:
             groups.append((sorted({m for n in kept for m in exact.get(pages[n].digest, [n])}), True))
     found = []
@@ -98,6 +102,7 @@ class _Page(NamedTuple):
     digest: int
     length: int
     heading: str | None
+    words: int
 
     @property
     def is_of_its_path(self) -> bool:
@@ -107,7 +112,7 @@ class _Page(NamedTuple):
 
 def _pages(site: Site, ids: Iterable[int]) -> dict[int, _Page]:
     rows = site.rows(
-        """SELECT f.id, f.origin || f.path, f.open, p.text_hash, p.text_length, coalesce(p.heading, p.title)
+        """SELECT f.id, f.origin || f.path, f.open, p.text_hash, p.text_length, coalesce(p.heading, p.title), p.own_words
         FROM fact f JOIN page p ON p.address = f.id WHERE f.id IN (SELECT unnest(?::INTEGER[]))""",
         [sorted(ids)],
     )
@@ -115,13 +120,17 @@ def _pages(site: Site, ids: Iterable[int]) -> dict[int, _Page]:
 
 
 def _same_document(one: _Page, other: _Page) -> bool:
-    """Whether lengths and headings agree: documents from one template have headings of their own."""
-    apart = abs(one.length - other.length)
-    return apart <= 0.05 * max(one.length, other.length) and one.heading == other.heading
+    """Whether lengths and headings agree: documents from one template have headings of their own. A view of a page lacks the menus:
+    of it, the page's own words are counted."""
+    if one.heading != other.heading:
+        return False
+    close = abs(one.length - other.length) <= APART * max(one.length, other.length)
+    return close or (abs(one.words - other.words) <= APART * max(one.words, other.words) and _is_view(one, other))
 
 
-def _lead_alike(site: Site, groups: Sequence[Sequence[int]]) -> list[list[int]]:
-    """Per group, the pages with nearly the same links as its first page."""
+def _lead_alike(site: Site, groups: Sequence[Sequence[int]], pages: Mapping[int, _Page]) -> list[list[int]]:
+    """Per group, the pages with nearly the same links as its first page; of another view of it, such as a print copy, all of its
+    links may be among the page's, because it lacks the menus."""
     if not groups:
         return []
     sizes = [len(group) for group in groups]
@@ -140,14 +149,24 @@ def _lead_alike(site: Site, groups: Sequence[Sequence[int]]) -> list[list[int]]:
                 held AS (SELECT source, count(*) AS n FROM lead GROUP BY source),
                 common AS (SELECT p.id, count(*) AS n FROM paired p JOIN lead a ON a.source = p.first
                     JOIN lead b ON b.source = p.id AND b.target = a.target GROUP BY p.id)
-            SELECT p.id FROM paired p LEFT JOIN held a ON a.source = p.first LEFT JOIN held b ON b.source = p.id
-            LEFT JOIN common c ON c.id = p.id WHERE coalesce(c.n, 0) >= {LINKS_ALIKE}
-                * (coalesce(a.n, 0) + coalesce(b.n, 0) - coalesce(c.n, 0))"""
+            SELECT p.id, coalesce(c.n, 0) >= {LINKS_ALIKE} * (coalesce(a.n, 0) + coalesce(b.n, 0) - coalesce(c.n, 0))
+            FROM paired p LEFT JOIN held a ON a.source = p.first LEFT JOIN held b ON b.source = p.id
+            LEFT JOIN common c ON c.id = p.id
+            WHERE coalesce(c.n, 0) >= {LINKS_ALIKE} * least(coalesce(a.n, 0), coalesce(b.n, 0))"""
         )
     finally:
         site.con.unregister("paired")
-    kept = {number for (number,) in agreeing}
-    return [[n for n in group if n in kept] for group in groups]
+    kept = dict(agreeing)
+    return [
+        [n for n in group if kept.get(n) or (n in kept and _is_view(pages[group[0]], pages[n]))] for group in groups
+    ]
+
+
+def _is_view(one: _Page, other: _Page) -> bool:
+    """Whether one URL is another view of the other: the same but for a word, parameters or its form, not for a number."""
+    found = relation(one.url, other.url)
+    words = "".join(part.strip("-+=") for part in found.parts)
+    return found.kind in (PARAMETERS, FILE, SLASH) or (found.kind == PART and any(c.isalpha() for c in words))
 
 
 def _near_pairs(site: Site) -> list[tuple[int, int]]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Collection, Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from typing import Any
 
 import numpy as np
@@ -35,9 +35,6 @@ class Recorder:
         self.writer = writer
         self.hosts = set(hosts)
         self._ids: dict[str, int] = {}
-        self.same: Callable[[str], str] | None = None
-        """Gives the address that another is only a second name of, where a source knows such names."""
-
         self._site: dict[str, bool] = {}
         self._committed = time.monotonic()
         self.pages = 0
@@ -93,8 +90,6 @@ class Recorder:
     def id(self, url: str) -> int:
         """The number of an address, new or known."""
         found = self._ids.get(url)
-        if found is None and self.same is not None and (own := self.same(url)) != url:
-            return self.id(own)
         if found is None:
             found = self._ids[url] = len(self._ids)
             slash = url.index("/", 8)

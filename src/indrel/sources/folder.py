@@ -138,16 +138,6 @@ class Folder:
         )  # fmt: skip
         self._announced: list[tuple[str, int]] = []
         self.limit_hit = False
-        recorder.same = self._own_address
-
-    def _own_address(self, url: str) -> str:
-        """`x/index.html` is `x/` (or `x`): a folder has one file for both."""
-        if not url.startswith(self.base) or not url.endswith(("/index.html", "/index.htm")):
-            return url
-        name = os.fsdecode(unquote_to_bytes(url[len(self.base) :]))
-        if name not in self._names or self.host.place(name) == name:
-            return url
-        return url[: url.rindex("/") + (1 if self.host.place(name)[-1:] in ("", "/") else 0)]
 
     def gather(self) -> None:
         """Read everything. Raises InputError where there is no page, Interrupted when stopped."""
