@@ -11,6 +11,7 @@ import pytest
 
 from cases import GONE, HOST, NOINDEX, TO, XMLNS, a, canonical, html, robots, sitemap
 from conftest import AuditSite
+from indrel.ask.explain import Explanation, explain
 from indrel.demo.site import Response
 from test_program import Run, write_site
 
@@ -427,3 +428,47 @@ def test_links_without_the_base_of_a_project(indrel: Run, tmp_path: Path) -> Non
     found = [c for c in report["causes"] if c["check"] == "link-outside-base"]
     assert len(found) == 1 and found[0]["count"] == 6 and found[0]["instead"].startswith('<a href="/trust/')
     assert not any("--base" in note for note in report["notes"])
+
+
+def steps_of(
+    audit_site: AuditSite, pages: dict[str, Any], path: str, **options: Any
+) -> tuple[Explanation, dict[str, str]]:
+    """The explanation of a URL, and what the last crawler's steps say."""
+    site, verdict = audit_site({"/robots.txt": robots("Disallow: /cart"), **pages}, **options)
+    found = explain(site, HOST + path, verdict.findings)
+    return found, {step.step: step.outcome for step in found.steps["*"]}
+
+
+def test_what_explain_says_of_files_and_of_pages_that_lead_on(audit_site: AuditSite) -> None:
+    refresh = html('<meta http-equiv="refresh" content="0; url=/b">' + canonical("/a"))
+    pages = {
+        "/": html(body=a("/a", "/news.atom", "/b")),
+        "/a": refresh,
+        "/b": TO,
+        "/news.atom": atom("application/atom+xml"),
+    }
+    pages |= {"/sitemap.xml": sitemap("/", "/b")}
+    _, said = steps_of(audit_site, pages, "/a")
+    assert said["canonical"] == f"does not count here: the page leads to {HOST}/b at once, whose canonical counts"
+    for path, what in {
+        "/sitemap.xml": "a sitemap with 2 entries",
+        "/robots.txt": "robots.txt with 1 rule in 1 group",
+        "/news.atom": "a feed: its entries are not read, because nothing names it as a sitemap",
+    }.items():
+        found, said = steps_of(audit_site, pages, path)
+        assert found.file == what and what in said["answer"], path
+
+
+def test_what_explain_says_of_requests_under_a_name_and_of_scripts(audit_site: AuditSite) -> None:
+    """The steps say what the findings say."""
+    script = "<script>document.querySelector('[name=robots]').content = 'noindex'</script>"
+    pages = {"/": html(body=a("/a")), "/a": html('<meta name="robots" content="all">', PROSE + script)}
+    _, said = steps_of(audit_site, pages, "/a", render="all")
+    assert said["rendered"] == "its scripts leave 1 other tag than the ones served"
+    pages["as bingbot /a"] = html(NOINDEX, PROSE)
+    found, _ = steps_of(audit_site, pages, "/a", as_crawlers=True)
+    said = {step.step: step.outcome for step in found.steps["bingbot"]}
+    assert (
+        said["as crawler"].startswith("requested under its name, it differs in robots: ")
+        and "noindex" in said["as crawler"]
+    )

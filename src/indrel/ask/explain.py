@@ -53,6 +53,8 @@ class Explanation:
     clicks: int | None = None
     template: float = 0.0
     views: list[View] = field(default_factory=list)
+    file: str | None = None
+    """What it is and how much is in it, if it is a file for crawlers: a sitemap, robots.txt, a feed."""
 
     def as_json(self) -> dict[str, object]:
         doc: dict[str, object] = {
@@ -76,6 +78,8 @@ class Explanation:
             "clicks": self.clicks,
             "known": self.known,
         }
+        if self.file:
+            doc["file"] = self.file
         if self.views:
             first, *others = (v.as_json() for v in self.views)
             doc["rendered"] = first | ({"others": others} if others else {})
@@ -87,6 +91,7 @@ def explain(site: Site, url: str, findings: Sequence[Finding] = ()) -> Explanati
     number = site.id_of(url)
     fact = _fact(site, number)
     states, steps = {}, {}
+    file = _file_words(site, url)
     behind = reasons(site, [number]).get(number, []) if number is not None else []
     page = _read(site, fact) if fact and fact["read"] else None
     for i, crawler in enumerate(site.crawlers):
@@ -94,10 +99,12 @@ def explain(site: Site, url: str, findings: Sequence[Finding] = ()) -> Explanati
         steps[crawler.token] = robots_step
         if fact is None:
             states[crawler.token] = State.UNREAD.value if allowed else State.BARRED.value
-            steps[crawler.token].append(Step("answer", "not read: this audit did not find this URL"))
+            steps[crawler.token].append(Step("answer", file or "not read: this audit did not find this URL"))
         else:
             states[crawler.token] = fact["states"][i]
             steps[crawler.token] += _page_steps(site, fact, page, crawler, states[crawler.token])
+        if file and (fact is None or not fact["read"]):
+            continue  # it was read as a file, and is no page whose state could change
         by = tuple(decides(behind, i))
         steps[crawler.token].append(Step("state", _state_words(states[crawler.token]), by))
         steps[crawler.token].append(change_step(site, url, fact, crawler, states[crawler.token], by))
@@ -108,7 +115,17 @@ def explain(site: Site, url: str, findings: Sequence[Finding] = ()) -> Explanati
         implied = implied_want(kind)
         want, because = (entry.want, _stated(site, entry)) if entry else (implied, _of_its_kind(implied, kind))
         return Explanation(
-            url, False, kind, site.section(url), want, because, states, steps, entry=entry, shadowed=entries[1:]
+            url,
+            False,
+            kind,
+            site.section(url),
+            want,
+            because,
+            states,
+            steps,
+            entry=entry,
+            shadowed=entries[1:],
+            file=file,
         )
     return Explanation(
         url=url,
@@ -132,6 +149,7 @@ def explain(site: Site, url: str, findings: Sequence[Finding] = ()) -> Explanati
         clicks=_clicks(site, number),
         template=_template_share(site, number),
         views=views(site, number),
+        file=file,
     )
 
 
@@ -167,12 +185,14 @@ def _fact(site: Site, number: int | None) -> dict[str, Any] | None:
         "matches_missing"
     )
     row = site.rows(
-        f"""SELECT {columns}, (SELECT origin || path FROM address WHERE id = folds_to),
+        f"""SELECT {columns}, origin || path, (SELECT origin || path FROM address WHERE id = folds_to),
         (SELECT origin || path FROM address WHERE id = folds_into), read, want, [{states}]
         FROM fact WHERE id = ?""",
         [number],
     )[0]
-    return dict(zip([*columns.split(", "), "folds_to", "folds_into", "read", "want", "states"], row, strict=True))
+    return dict(
+        zip([*columns.split(", "), "url", "folds_to", "folds_into", "read", "want", "states"], row, strict=True)
+    )
 
 
 def _why_wanted(site: Site, url: str, fact: dict[str, Any]) -> str:
@@ -260,10 +280,12 @@ def _page_steps(site: Site, fact: dict[str, Any], page: _Read | None, crawler: C
         why = f"{why}: {problem}" if problem else why
         return [Step("answer", why)]
     status = status_text(fact["status"], fact["error"])
+    what = _file_words(site, fact["url"])
     outcome = status + (f", {fact['media_type']}" if fact["media_type"] else "")
     if fact["tail"] == State.BROKEN and (fact["status"] or 0) == 200:
         same = "a URL that cannot exist gets the same page" if fact["matches_missing"] else "its text says so"
         outcome += f", but it is an error page ({same})"
+    outcome += f"; {what}" if what else ""
     if page.problem:
         outcome += f"; not read completely: {page.problem}"
     if state == State.BARRED:
@@ -279,7 +301,69 @@ def _page_steps(site: Site, fact: dict[str, Any], page: _Read | None, crawler: C
     steps = [Step("answer", outcome, page.answer)]
     if fact["status"] is None or fact["status"] >= 300:
         return steps
-    return [*steps, _directive_step(page.directives, crawler), page.canonical]
+    return [*steps, *_asked_as(site, fact["id"], crawler), _directive_step(page.directives, crawler), page.canonical,
+            *_scripted(site, fact["id"], crawler)]  # fmt: skip
+
+
+def _file_words(site: Site, url: str) -> str | None:
+    """What a file that is no page is: a sitemap, robots.txt or a feed, and how much is in it."""
+    for kind, entries, error, fetch_error, status in site.rows(
+        "SELECT kind, entries, error, fetch_error, status FROM sitemap WHERE url = ? OR final = ? LIMIT 1", [url, url]
+    ):
+        if kind in ("rss", "atom", "urlset", "text", "index"):
+            name = (
+                "a sitemap index"
+                if kind == "index"
+                else "a feed read as a sitemap"
+                if kind in ("rss", "atom")
+                else "a sitemap"
+            )
+            files = site.one("SELECT count(*) FROM sitemap c JOIN sitemap i ON i.id = c.parent WHERE i.url = ?", [url])
+            held = (
+                f"{plural(files, 'file')} that were read"
+                if kind == "index"
+                else plural(entries or 0, "entry", "entries")
+            )
+            return f"{name} with {held}" + (f", broken: {error}" if error else "")
+        return f"named as a sitemap, but it is none ({error or fetch_error or status_text(status, None)})"
+    host = site.robots.get(split(url).origin)
+    if split(url).path == ALWAYS_ALLOWED and host is not None and host.known:
+        rules = sum(len(host.file.ruleset((token,)).rules) for token in host.file.agents)
+        return f"robots.txt with {plural(rules, 'rule')} in {plural(len(host.file.agents), 'group')}"
+    number = site.id_of(url)
+    is_feed = number is not None and site.one("SELECT count(*) FROM fact WHERE id = ? AND kind = 'feed'", [number])
+    return "a feed: its entries are not read, because nothing names it as a sitemap" if is_feed else None
+
+
+def _asked_as(site: Site, number: int, crawler: Crawler) -> list[Step]:
+    """What the page answers under the crawler's name, where that differs."""
+    rows = site.rows(
+        "SELECT what, ours, theirs FROM as_crawler WHERE address = ? AND lower(crawler) = ? ORDER BY what",
+        [number, crawler.token],
+    )
+    said = [f"{what}: {theirs or 'none'} (otherwise {ours or 'none'})" for what, ours, theirs in rows]
+    return [Step("as crawler", f"requested under its name, it differs in {'; '.join(said)}")] if said else []
+
+
+def _scripted(site: Site, number: int, crawler: Crawler) -> list[Step]:
+    """Directives and canonicals of the rendered page."""
+    bit = f"{site.looked_for('r.mask')} & {1 << site.crawlers.index(crawler)} > 0"
+    rows = site.rows(
+        f"""SELECT r.text FROM render_directive r WHERE r.address = ? AND {bit} AND r.text NOT IN (
+            SELECT text FROM directive WHERE address = r.address)
+        UNION ALL SELECT r.text FROM render_canonical r WHERE r.address = ? AND {bit} AND r.text NOT IN (
+            SELECT text FROM canonical WHERE address = r.address)""",
+        [number, number],
+    )
+    shown = tuple(
+        Evidence("rendered", site.one("SELECT origin || path FROM address WHERE id = ?", [number]), None, text)
+        for (text,) in rows
+    )
+    return (
+        [Step("rendered", f"its scripts leave {plural(len(shown), 'other tag')} than the ones served", shown)]
+        if shown
+        else []
+    )
 
 
 def _barred_hop(site: Site, fact: dict[str, Any], crawler: Crawler) -> str | None:
@@ -347,6 +431,12 @@ def _canonical_step(site: Site, fact: dict[str, Any]) -> Step:
     if len(named) > 1:
         return Step(
             "canonical", f"{len(named)} different ones, so all are ignored: the page is its own canonical", shown
+        )
+    if fact["fold_how"] in ("refresh", "script"):
+        return Step(
+            "canonical",
+            f"does not count here: the page leads to {fact['folds_to']} at once, whose canonical counts",
+            shown,
         )
     if fact["fold_how"] != "canonical":
         first = next(r[2] for r in counted if not r[3])

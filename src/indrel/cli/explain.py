@@ -109,7 +109,9 @@ def _show(term: Terminal, found: Explanation, origin: str, subject: str) -> None
     from indrel.reports.terminal import STATE_STYLES, STYLES, short
 
     states = dict.fromkeys(found.states.values())
-    if len(states) == 1:
+    if found.file:
+        said = found.file
+    elif len(states) == 1:
         said = next(iter(states)) + " for every audited crawler"
     else:
         said = ", ".join(f"{state} for {crawler}" for crawler, state in found.states.items())
