@@ -11,6 +11,7 @@ import pytest
 
 from cases import GONE, HOST, NOINDEX, TO, XMLNS, a, canonical, html, robots, sitemap
 from conftest import AuditSite
+from indrel.ask import intent
 from indrel.ask.explain import Explanation, explain
 from indrel.demo.site import Response
 from test_program import Run, write_site
@@ -472,3 +473,44 @@ def test_what_explain_says_of_requests_under_a_name_and_of_scripts(audit_site: A
         said["as crawler"].startswith("requested under its name, it differs in robots: ")
         and "noindex" in said["as crawler"]
     )
+
+
+# ---------------------------------------------------------------- drafts
+
+HUTS = {f"/huts/{n}": html(PROSE.replace("huts", n), title=n) for n in ("tarn", "cairn", "ledge")}
+
+
+@pytest.mark.parametrize("whole", ["site-noindex", "site-barred"])
+def test_a_first_intent_file_under_a_site_wide_problem(whole: str, audit_site: AuditSite) -> None:
+    """What the whole site is in says nothing of what is wanted; a kind that one URL has is no entry."""
+    pages = {"/": html(body=a(*HUTS, "/login")), "/login": html(body="<input type=password>"), **HUTS}
+    if whole == "site-noindex":
+        pages = {path: Response(page.encode(), headers=(("X-Robots-Tag", "noindex"),)) for path, page in pages.items()}
+    rules = robots("Disallow: /") if whole == "site-barred" else robots("Disallow:")
+    site, verdict = audit_site({"/robots.txt": rules, **pages}, also=tuple(HUTS))
+    assert whole in {f.check for f in verdict.findings}
+    text = intent.draft(site)
+    assert "\n[[want]]" not in text and "login" not in text
+    assert f"the states say nothing as long as {whole} is not fixed" in text
+    assert '# want = "any"' in text and "hide" not in text.partition("[[want]]")[2]
+
+
+def test_what_a_draft_of_robots_txt_calls_wanted_is(audit_site: AuditSite) -> None:
+    pages = {"/robots.txt": robots("Disallow: /assets/"), "/": html('<script src="/assets/a.js"></script>')}
+    pages |= {"/assets/a.js": Response(b"1", media_type="text/javascript")}
+    site, _ = audit_site(pages)
+    found = robots_draft.draft(site)
+    what = "it blocks 1 file that open pages need, such as /assets/a.js"
+    assert found.reasons == (f"line 2, `Disallow: /assets/`, gets 1 Allow line: {what}",)
+
+
+def test_a_draft_sitemap_says_why_dates_are_dropped(audit_site: AuditSite) -> None:
+    urls = ("/", *HUTS, "/b", "/c")
+    dated = "".join(f"<url><loc>{HOST}{p}</loc><lastmod>2026-01-01</lastmod></url>\n" for p in urls)
+    pages = {"/robots.txt": robots(), "/": html(body=a(*HUTS, "/b", "/c")), **HUTS, "/b": TO, "/c": html(title="C")}
+    site, _ = audit_site({**pages, "/sitemap.xml": f"<urlset {XMLNS}>{dated}</urlset>"})
+    found = sitemap_draft.draft(site)
+    assert found.dated == 0
+    assert list(sitemap_draft.dropped(found)) == [
+        "the lastmod of 6 entries is dropped, because nearly all entries have the same date"
+    ]

@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from indrel.checks import judge, verdict_of
+from indrel.checks.headline import WHOLE_SITE
 from indrel.core.intent import Intent, Match, WantEntry, parse_intent
 from indrel.core.model import Finding, Severity, State, Want, listing, plural
 from indrel.decide.kinds import JUNK, implied_want, kind_of_address
@@ -177,10 +178,14 @@ def reach(site: Site) -> tuple[int, int]:
 
 def draft(site: Site) -> str:
     """A first intent file from what a snapshot shows, as text; judged before it is given: it adds nothing to fix."""
-    before = {(f.check, f.url) for f in verdict_of(site).findings if f.severity in (Severity.STOP, Severity.FIX)}
+    found = verdict_of(site).findings
+    before = {(f.check, f.url) for f in found if f.severity in (Severity.STOP, Severity.FIX)}
     groups = _groups(site)
+    whole = next((f for f in found if f.check in WHOLE_SITE and f.severity is Severity.STOP), None)
     for group in groups:
         _propose(group)
+        if whole is not None:
+            _withhold(group, whole)
     while True:
         text = _written(site, groups)
         intent = parse_intent(text, "indrel.toml")
@@ -237,7 +242,7 @@ def _groups(site: Site) -> list[_Group]:
             spans[section] = min(low, first), max(high, last)
     for section, group in sections.items():
         group.match = section.replace(NUMBER, _numbers(*spans[section]))
-    largest = sorted(kinds.values(), key=lambda g: -g.size)[:6]
+    largest = sorted((g for g in kinds.values() if g.size >= FEW_ADDRESSES), key=lambda g: -g.size)[:6]
     room = MOST_ENTRIES - len(largest)
     chosen = sorted((g for g in sections.values() if g.size >= FEW_ADDRESSES), key=lambda g: (-g.size, g.match or ""))[
         :room
@@ -270,6 +275,14 @@ def _propose(group: _Group) -> None:
         group.remark = "bare URLs of blocked pages can still be indexed"
     elif not group.decided:
         group.remark = "states differ: set what you want"
+
+
+def _withhold(group: _Group, whole: Finding) -> None:
+    """Propose nothing from states while the whole site is in the wrong one."""
+    if group.kind not in JUNK:
+        group.want = Want.ANY
+    group.decided = False
+    group.remark = f"the states say nothing as long as {whole.check} is not fixed: set what you want"
 
 
 def _written(site: Site, groups: Iterable[_Group]) -> str:

@@ -187,7 +187,7 @@ def _of_same_subject(marks: Sequence[Mark]) -> None:
 
 
 _BY_RULE = (
-    "canonical-to-redirect", "canonical-host-variant", "canonical-chain", "listed-redirects", "listed-folded", "twin-open",
+    "canonical-to-redirect", "canonical-host-variant", "canonical-chain", "listed-redirects", "listed-folded",
     "canonical-against-alternates", "link-to-redirect",
 )  # fmt: skip
 """Rows whose URLs differ by what one setting of a server or generator decides, in the order in which one leads the others."""

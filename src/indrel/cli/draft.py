@@ -83,6 +83,8 @@ def sitemap(
     term.line(f"{spoken}: {plural(found.entries, 'URL')} in {place}{files}{dates}.", "bold")
     if found.implied:
         term.line("No intent file states what you want, so every open page of an ordinary kind is included.", "yellow")
+    for line in drafts.dropped(found):
+        term.line(line)
     if found.left_out:
         term.line("Excluded, although listed or wanted now:")
     for line in drafts.shown(found):

@@ -49,6 +49,7 @@ class _Use:
 
     rule: Rule
     wanted: set[str] = field(default_factory=set)
+    needed: set[str] = field(default_factory=set)
     kept_out: set[str] = field(default_factory=set)
     told_noindex: set[str] = field(default_factory=set)
     others: set[str] = field(default_factory=set)
@@ -168,8 +169,10 @@ def _uses(site: Site, host: HostRobots, with_headers: bool) -> list[_Use]:
             use = found.setdefault(rule.line, _Use(rule))
             for number in ids[decided == place].tolist():
                 path, want, told, known = facts[number]
-                if want == "show" or number in needed:
+                if want == "show":
                     use.wanted.add(path)
+                elif number in needed:
+                    use.needed.add(path)
                 elif told:
                     use.told_noindex.add(path)
                 elif known:
@@ -183,20 +186,22 @@ def _mend(use: _Use, lines: list[_Line], reasons: list[str], shut: set[str], fre
     `shut` are the known addresses that any line is to go on barring, `free` the others: what is added holds none of
     the wrong ones, whatever other lines say of them.
     """
-    opens, stays = use.wanted | use.told_noindex, use.stays
+    opens, stays = use.wanted | use.needed | use.told_noindex, use.stays
     if not opens:
         return None
     rule, line = use.rule, lines[use.rule.line - 1]
     why = []
     if use.wanted:
         why.append(f"it blocks {plural(len(use.wanted), 'wanted page')} such as {min(use.wanted)}")
+    if use.needed:
+        why.append(f"it blocks {plural(len(use.needed), 'file')} that open pages need, such as {min(use.needed)}")
     if use.told_noindex:
         pages = plural(len(use.told_noindex), "page")
         why.append(f"it keeps crawlers from reading the noindex of {pages}, such as {min(use.told_noindex)}")
     said = " and ".join(why)
     allows = None if line.eased else _fewest(opens, shut - opens, rule.pattern.length)
     place = f"line {line.number}" if line.number else "a line"
-    if allows is None or (not stays and (use.told_noindex or len(use.wanted) >= MANY)):
+    if allows is None or (not stays and (use.told_noindex or len(use.wanted | use.needed) >= MANY)):
         bars = _fewest(stays, free | opens, 0)
         if bars is None:
             raise IndrelError(

@@ -13,7 +13,7 @@ from indrel.ask import sitemap as sitemaps
 from indrel.base.errors import IndrelError
 from indrel.base.sqltext import quoted_list
 from indrel.core.crawlers import DEFAULT, resolve
-from indrel.core.model import State, Want
+from indrel.core.model import State, Want, plural
 from indrel.core.page.tokens import parse_date
 from indrel.core.page.wording import W3C_DATE
 from indrel.core.sitemap.write import Line, index, packed, urlsets
@@ -41,6 +41,8 @@ class SitemapDraft:
     dated: int
     left_out: dict[str, list[str]]
     implied: bool
+    undated: dict[str, int]
+    """Of entries whose present date is dropped: why, and how many."""
 
 
 def draft(site: Site, gzip: bool = False, split: bool = False) -> SitemapDraft:
@@ -69,6 +71,7 @@ def draft(site: Site, gzip: bool = False, split: bool = False) -> SitemapDraft:
     flat = _flat_dates(site)
     again = _said_elsewhere(site, {number: want for number, want, *_ in rows}) if implied else set()
     sections: dict[str, list[Line]] = {}
+    undated: dict[str, int] = {}
     for number, _, url, section, header, fetched, modified, earlier in rows:
         if number in again:
             continue
@@ -77,6 +80,9 @@ def draft(site: Site, gzip: bool = False, split: bool = False) -> SitemapDraft:
             or (earlier if earlier not in flat and _is_date(earlier) else None)
             or _header_date(header, fetched)
         )
+        if earlier and lastmod is None:
+            why = "nearly all entries have the same date" if earlier in flat else "they are not W3C dates"
+            undated[why] = undated.get(why, 0) + 1
         sections.setdefault(section, []).append(Line(url, lastmod))
     every = [line for lines in sections.values() for line in lines]
     dated = sum(1 for line in every if line.lastmod is not None)
@@ -89,7 +95,7 @@ def draft(site: Site, gzip: bool = False, split: bool = False) -> SitemapDraft:
         left_out["of the kinds that sitemaps leave out (numbered pages, variants)"] = [url for (url,) in further]
     if again:
         left_out["with the same content as another URL"] = [url for number, _, url, *_ in rows if number in again]
-    found = SitemapDraft(_written(site, sections, gzip, split), len(every), dated, left_out, implied)
+    found = SitemapDraft(_written(site, sections, gzip, split), len(every), dated, left_out, implied, undated)
     _prove(found)
     return found
 
@@ -195,3 +201,9 @@ def shown(found: SitemapDraft) -> Iterator[str]:
     """What was left out, one line per reason."""
     for reason, urls in sorted(found.left_out.items(), key=lambda pair: -len(pair[1])):
         yield f"{len(urls):,} {reason}: {urls[0]}" + (f" and {len(urls) - 1:,} more" if len(urls) > 1 else "")
+
+
+def dropped(found: SitemapDraft) -> Iterator[str]:
+    """Why present dates are not in the draft, one line per reason."""
+    for reason, count in sorted(found.undated.items()):
+        yield f"the lastmod of {plural(count, 'entry', 'entries')} is dropped, because {reason}"
