@@ -12,6 +12,8 @@ import pytest
 from cases import GONE, HOST, NOINDEX, TO, XMLNS, a, canonical, html, robots, sitemap
 from conftest import AuditSite
 from indrel.ask import intent
+from indrel.ask.drafts import robots as robots_draft
+from indrel.ask.drafts import sitemap as sitemap_draft
 from indrel.ask.explain import Explanation, explain
 from indrel.demo.site import Response
 from test_program import Run, write_site
@@ -473,6 +475,25 @@ def test_what_explain_says_of_requests_under_a_name_and_of_scripts(audit_site: A
         said["as crawler"].startswith("requested under its name, it differs in robots: ")
         and "noindex" in said["as crawler"]
     )
+
+
+def test_a_url_that_a_script_replaces_leads_there(audit_site: AuditSite) -> None:
+    """What routers do on a redirect; a step that is added to the history leads nowhere."""
+    pages = {"/": html(body=a("/a", "/b", "/c")), "/c": html(body=PROSE)}
+    pages |= {
+        f"/{n}": html(body=PROSE + f"<script>history.{m}State(null, '', '/c')</script>")
+        for n, m in (("a", "replace"), ("b", "push"))
+    }
+    site, verdict = audit_site({"/robots.txt": robots(), **pages}, render="all")
+    assert [f.url for f in verdict.findings if f.check == "script-leads-away"] == [f"{HOST}/a"]
+    assert dict(site.rows("SELECT path, fold_how FROM fact WHERE fold_how IS NOT NULL AND known")) == {"/a": "script"}
+
+
+def test_anchors_that_scripts_make_are_judged(audit_site: AuditSite) -> None:
+    made = """m.innerHTML = '<nav><a href="javascript:go()">1</a><a href="#/huts">2</a><a href="#/map">3</a></nav>'"""
+    pages = {"/robots.txt": robots(), "/": html(body=f"<main id=m></main><script>{made}</script>")}
+    _, verdict = audit_site(pages, render="all")
+    assert "hash-routes" in {f.check for f in verdict.findings}
 
 
 # ---------------------------------------------------------------- drafts

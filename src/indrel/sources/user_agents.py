@@ -134,11 +134,14 @@ class Comparison:
         loop = asyncio.get_running_loop()
         parsed = (await loop.run_in_executor(self.executor, self.pool.parse, [task]))[0]
         scope, tokens, void = (place("directive", column) for column in ("scope", "tokens", "void"))
-        to = place("canonical", "target")
+        to, in_body = place("canonical", "target"), place("canonical", "in_body")
         return Said(
             "200",
             _robots((row[scope], row[tokens]) for row in parsed.directives if row[void] is None),
-            ", ".join(sorted({parsed.urls[row[to]] for row in parsed.canonicals if row[to] is not None})) or "none",
+            ", ".join(
+                sorted({parsed.urls[row[to]] for row in parsed.canonicals if row[to] is not None and not row[in_body]})
+            )
+            or "none",
             frozenset(parsed.urls[i] for i in parsed.links.target),
         )
 

@@ -270,7 +270,20 @@ class Tab:
             look.why = "it could not be read"
         elif look.seen is not None and not str(look.seen.get("url", "")).startswith("http"):
             look.seen, look.why = None, look.why or "there was no response for the page itself"
+        if look.seen is not None and look.leads_to is None and await self._was_replaced(url):
+            look.leads_to = normalise(str(look.seen.get("url", "")))
         return look
+
+    async def _was_replaced(self, url: str) -> bool:
+        """Whether a script put another URL in the place of the page's own, as routers do for a redirect; one that was added to
+        the history is the next step of a visit."""
+        now = normalise(str((self.look.seen or {}).get("url", ""))) if self.look else None
+        if now is None or now.partition("?")[0].rstrip("/") == url.partition("?")[0].rstrip("/"):
+            return False  # parameters that tell a view of the page lead nowhere
+        with contextlib.suppress(CallRefused, KeyError, IndexError):
+            told = await self._call("Page.getNavigationHistory")
+            return all(normalise(one["url"]) != url for one in told["entries"])
+        return False
 
     async def _run(self, url: str, look: Look) -> None:
         """Go there, and let the page's time run to its end."""
