@@ -472,7 +472,8 @@ def test_a_folder_without_a_start_page_is_a_part_of_a_site(indrel: Run, tmp_path
 
 
 def test_a_folder_that_stands_below_a_path_and_whose_pages_name_index_files(indrel: Run, tmp_path: Path) -> None:
-    """The base is inferred with its path, from canonicals and sitemap together; `x/index.html` is `x/`."""
+    """The base is inferred with its path, from canonicals and sitemap together; `x/index.html` answers beside `x/`, as on
+    a server."""
     at = "https://www.sarnfell.example/docs/"
     names = ["", "hut1/", "hut2/", "hut3/"]
     pages = {
@@ -492,7 +493,7 @@ def test_a_folder_that_stands_below_a_path_and_whose_pages_name_index_files(indr
     write_site(tmp_path / "c", {"index.html": html(f'<link rel="canonical" href="{HOST}/index.html">', a("index.html", "a/index.html")),
                                 "a/index.html": html(f'<link rel="canonical" href="{HOST}/a/index.html">')})  # fmt: skip
     report = json.loads(indrel("audit", "c", "--json", code=0).stdout)
-    assert report["counts"]["states"]["*"] == {"open": 2} and report["verdict"]["lost"] == 0
+    assert report["counts"]["states"]["*"] == {"open": 2, "folded": 1} and report["verdict"]["lost"] == 0
 
 
 def test_the_first_word_and_completion(demo: Path) -> None:

@@ -90,24 +90,8 @@ def explain(site: Site, url: str, findings: Sequence[Finding] = ()) -> Explanati
     """Explain a URL; for one that the snapshot does not know, robots.txt alone decides."""
     number = site.id_of(url)
     fact = _fact(site, number)
-    states, steps = {}, {}
     file = _file_words(site, url)
-    behind = reasons(site, [number]).get(number, []) if number is not None else []
-    page = _read(site, fact) if fact and fact["read"] else None
-    for i, crawler in enumerate(site.crawlers):
-        robots_step, allowed = robots_steps(site, url, crawler)
-        steps[crawler.token] = robots_step
-        if fact is None:
-            states[crawler.token] = State.UNREAD.value if allowed else State.BARRED.value
-            steps[crawler.token].append(Step("answer", file or "not read: this audit did not find this URL"))
-        else:
-            states[crawler.token] = fact["states"][i]
-            steps[crawler.token] += _page_steps(site, fact, page, crawler, states[crawler.token])
-        if file and (fact is None or not fact["read"]):
-            continue  # it was read as a file, and is no page whose state could change
-        by = tuple(decides(behind, i))
-        steps[crawler.token].append(Step("state", _state_words(states[crawler.token]), by))
-        steps[crawler.token].append(change_step(site, url, fact, crawler, states[crawler.token], by))
+    states, steps = _decided(site, url, number, fact, file)
     kind = fact["kind"] if fact else kind_of_address(url)
     entries = site.intent.deciding(url, kind)
     entry = entries[0] if entries else None
@@ -151,6 +135,31 @@ def explain(site: Site, url: str, findings: Sequence[Finding] = ()) -> Explanati
         views=views(site, number),
         file=file,
     )
+
+
+def _decided(
+    site: Site, url: str, number: int | None, fact: dict[str, Any] | None, file: str | None
+) -> tuple[dict[str, str], dict[str, list[Step]]]:
+    """Per crawler the state of a URL, and the steps that lead to it; `file` says what it is, if it is no page."""
+    states: dict[str, str] = {}
+    steps: dict[str, list[Step]] = {}
+    behind = reasons(site, [number]).get(number, []) if number is not None else []
+    page = _read(site, fact) if fact and fact["read"] else None
+    for i, crawler in enumerate(site.crawlers):
+        robots_step, allowed = robots_steps(site, url, crawler)
+        steps[crawler.token] = robots_step
+        if fact is None:
+            states[crawler.token] = State.UNREAD.value if allowed else State.BARRED.value
+            steps[crawler.token].append(Step("answer", file or "not read: this audit did not find this URL"))
+        else:
+            states[crawler.token] = fact["states"][i]
+            steps[crawler.token] += _page_steps(site, fact, page, crawler, states[crawler.token])
+        if file and (fact is None or not fact["read"]):
+            continue  # it was read as a file, and is no page whose state could change
+        by = tuple(decides(behind, i))
+        steps[crawler.token].append(Step("state", _state_words(states[crawler.token]), by))
+        steps[crawler.token].append(change_step(site, url, fact, crawler, states[crawler.token], by))
+    return states, steps
 
 
 def _stated(site: Site, entry: WantEntry) -> str:
