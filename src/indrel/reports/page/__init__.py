@@ -27,7 +27,18 @@ from indrel.decide.site import Site
 from indrel.decide.sitemaps import sitemap_states
 from indrel.reports.panels import panels
 from indrel.reports.responsible import who_can_fix
-from indrel.reports.terminal import A_CAUSE, FATES, GLOSSES, HEADINGS, fix_of, host_of, said_of, sentence, short
+from indrel.reports.terminal import (
+    A_CAUSE,
+    FATES,
+    GLOSSES,
+    HEADINGS,
+    explains,
+    fix_of,
+    host_of,
+    said_of,
+    sentence,
+    short,
+)
 
 SHOWN = 10
 """URLs of a cause that are in the page itself; the others come from its data when a reader asks for them."""
@@ -102,6 +113,7 @@ def render(verdict: Verdict, site: Site) -> bytes:
         sitemaps=sitemap_states(site),
         flow=link_flow(site),
         plural=plural,
+        explains=explains,
         style=Markup(folder.joinpath("page.css").read_text("utf-8")),
         script=Markup(folder.joinpath("page.js").read_text("utf-8")),
         data=as_data({str(c.rank): _rows(c, site.base_origin) for c in verdict.causes if c.count > 1}),
