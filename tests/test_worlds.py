@@ -180,6 +180,20 @@ def test_parts_of_a_list_are_known_by_their_series(path: Callable[[int], str], a
     assert found == {path(n) for n in range(2, 6)}
 
 
+def test_a_number_that_belongs_to_a_name_is_no_part(audit_site: AuditSite) -> None:
+    """`http2` is another subject than `http`, and a canonical on another site is no page 1."""
+    pages: dict[str, Any] = {
+        "/robots.txt": robots(),
+        "/": html(body=a("/http.html", "/http2.html", "/tls", "/tls-2"), title="Start"),
+    }
+    for path, name in (("/http.html", "HTTP"), ("/http2.html", "HTTP/2"), ("/tls", "TLS"), ("/tls-2", "TLS 2")):
+        there = f'<link rel="canonical" href="https://other.test{path}">'
+        pages[path] = html(there, f"<h1>{name}</h1>" + a("/http.html", "/http2.html", "/tls", "/tls-2"), name)
+    site, verdict = audit_site(pages)
+    assert not site.rows("SELECT path FROM fact WHERE kind = 'numbered-page'")
+    assert "canonical-first-page" not in {f.check for f in verdict.findings}
+
+
 def test_chapters_and_numbered_documents_are_no_parts(audit_site: AuditSite) -> None:
     pages: dict[str, Any] = {"/robots.txt": robots(), "/": html(body=a("/book/", "/hut"), title="Start")}
     chapters = [f"/book/chapter-{n}.html" for n in range(1, 6)]
@@ -408,14 +422,18 @@ def test_a_lone_shell_is_an_app(indrel: Run, tmp_path: Path) -> None:
 
 def test_a_build_says_itself_what_redirects_and_which_headers_are_sent(indrel: Run, tmp_path: Path) -> None:
     files = {
-        "index.html": html(canonical("/"), a("/old", "/blog/2025/a", "/app/x", "/out", "/drop"), "Start"),
+        "index.html": html(canonical("/"), a("/old", "/blog/2025/a", "/app/x", "/out", "/drop", "/price.pdf"), "Start"),
+        "price.pdf": "%PDF-1.4",
         "new.html": html(title="New"), "posts/a.html": html(title="A"), "app.html": html(title="App"),
-        "_redirects": "# moved\n/old /new\n/blog/:year/* /posts/:splat 302\n/app/* /app.html 200\n/out https://other.test/\n/drop /x 410\n",
-        "_headers": "/app/*\n  X-Robots-Tag: noindex\n/new\n  X-Robots-Tag: nofollow\n/new.html\n  X-Robots-Tag: noindex\n",
+        "_redirects": "# moved\n/old /new.html\n/blog/:year/* /posts/:splat.html 302\n/app/* /app.html 200\n"
+        "/out https://other.test/\n/drop /x 410\n",
+        "_headers": "/app/*\n  X-Robots-Tag: noindex\n/new\n  X-Robots-Tag: nofollow\n/new.html\n  X-Robots-Tag: noindex\n"
+        "/*.pdf\n  X-Robots-Tag: noindex\n",
     }  # fmt: skip
     found, report = states(indrel, tmp_path, files, "--host-style=html")
-    assert {path: found[path] for path in ("/old", "/blog/2025/a", "/app/x", "/out", "/drop", "/new.html")} == {
-        "/old": "folded", "/blog/2025/a": "folded", "/app/x": "open", "/out": "folded", "/drop": "gone", "/new.html": "hidden",
+    assert {path: state for path, state in found.items() if state != "open"} == {
+        "/old": "folded", "/blog/2025/a": "folded", "/app/x": "hidden", "/out": "folded", "/drop": "gone", "/new.html": "hidden",
+        "/price.pdf": "hidden",
     }  # fmt: skip
     assert "taken from _redirects and _headers in the folder: redirects and headers" in report["notes"]
 
@@ -514,6 +532,14 @@ def test_a_first_intent_file_under_a_site_wide_problem(whole: str, audit_site: A
     assert "\n[[want]]" not in text and "login" not in text
     assert f"the states say nothing as long as {whole} is not fixed" in text
     assert '# want = "any"' in text and "hide" not in text.partition("[[want]]")[2]
+
+
+def test_a_stop_of_another_host_keeps_no_entry_from_the_draft(audit_site: AuditSite) -> None:
+    pages = {"/robots.txt": robots("Disallow:"), "/": html(body=a(*HUTS)), **HUTS, "/sitemap.xml": sitemap("/", *HUTS)}
+    pages |= {"https://api.sarnfell.example/robots.txt": Response(b"", 503)}
+    site, verdict = audit_site(pages, intent='hosts = ["api.sarnfell.example"]')
+    assert "robots-unreachable" in {f.check for f in verdict.findings}
+    assert "\n[[want]]" in intent.draft(site)
 
 
 def test_what_a_draft_of_robots_txt_calls_wanted_is(audit_site: AuditSite) -> None:

@@ -178,10 +178,13 @@ def reach(site: Site) -> tuple[int, int]:
 
 def draft(site: Site) -> str:
     """A first intent file from what a snapshot shows, as text; judged before it is given: it adds nothing to fix."""
-    found = verdict_of(site).findings
+    verdict = verdict_of(site)
+    found = verdict.findings
     before = {(f.check, f.url) for f in found if f.severity in (Severity.STOP, Severity.FIX)}
     groups = _groups(site)
-    whole = next((f for f in found if f.check in WHOLE_SITE and f.severity is Severity.STOP), None)
+    whole = None
+    if verdict.headline.whole:  # the audited host is in the wrong state, not only another one
+        whole = next((f for f in found if f.check in WHOLE_SITE and f.url.startswith(site.base_origin + "/")), None)
     for group in groups:
         _propose(group)
         if whole is not None:

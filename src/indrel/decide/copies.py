@@ -131,6 +131,9 @@ class _Member(NamedTuple):
 
 _NUMBER_LAST = r"^(.*?)([-_/]?)([0-9]{1,6})((?:\.html?|\.php)?/?)$"
 _NUMBER_ASKED = r"^(.*[?&;])([A-Za-z_]+)=([0-9]{1,6})((?:[&;].*)?)$"
+_PAGE_NUMBER = re.compile(
+    r"\b(?:page|seite|pagina|página|strona|sida|side)\W*\d|\d+\s*(?:/|of|von|de)\s*\d", re.IGNORECASE
+)
 _PAGE_WORD = re.compile(r"\b(page|seite|pagina|página|strona|sida|side|s\.)\b|[\d\W_]+", re.IGNORECASE)
 
 
@@ -152,7 +155,7 @@ def stage_paged(con: Any) -> None:
     )
     groups = con.execute(
         """WITH series AS (SELECT origin, head, mark, tail, asks, count(*) AS members, min(number) AS least FROM numbered
-                WHERE number IS NOT NULL GROUP BY ALL),
+                WHERE number IS NOT NULL AND (asks OR mark <> '') GROUP BY ALL),
             likely AS (SELECT * FROM series WHERE (least BETWEEN 1 AND 2 OR asks AND members >= 2) AND NOT (members = 1 AND least < 2)),
             bases AS (SELECT *, unnest(CASE WHEN asks THEN [rtrim(head, '?&;') || CASE WHEN contains(rtrim(head, '?&;'), '?') THEN tail
                     WHEN tail = '' THEN '' ELSE '?' || tail[2:] END]
@@ -213,11 +216,18 @@ def _parts(base: _Member, members: list[_Member]) -> list[_Member]:
 
 
 def _named_alike(base: _Member, one: _Member) -> bool:
-    """Whether a part has the name of the page where its series begins, but for numbers and the word for page."""
+    """Whether a part has the name of the page where its series begins, but for a page's number: `HTTP/2` is no part of `HTTP`."""
     if base.heading and one.heading:
-        return _bare(base.heading) == _bare(one.heading)
-    first, second = _bare(base.title), _bare(one.title)
-    return bool(first and second) and (first.startswith(second) or second.startswith(first))
+        return _is_name_of_part(base.heading, one.heading)
+    return bool(base.title and one.title) and _is_name_of_part(base.title, one.title)
+
+
+def _is_name_of_part(name: str, other: str) -> bool:
+    if name.casefold() == other.casefold():
+        return True
+    first, second = _bare(name), _bare(other)
+    begins = bool(first and second) and (first.startswith(second) or second.startswith(first))
+    return begins and _PAGE_NUMBER.search(other) is not None
 
 
 def _bare(name: str) -> str:

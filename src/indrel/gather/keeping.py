@@ -47,18 +47,19 @@ class Keeper:
             )
         self.recorder.writer.add("answer", [row])
         if robots or links:
-            self._headers(number, answer.url, robots, links)
+            keep_headers(self.recorder, number, answer.url, robots, links)
         if parse and (answer.status or 0) >= 400 and is_html(media) and b"robots" in answer.body.lower():
             page = answer.body[:ERROR_PAGE]
             facts = read_page(page, answer.url, charset, self.joiner, crawlers.is_known, xhtml=media == XHTML)
             self.recorder.writer.add("directive", [directive_row(number, d) for d in facts.directives])
         return row, None
 
-    def _headers(self, number: int, url: str, robots: tuple[str, ...], links: tuple[str, ...]) -> None:
-        writer = self.recorder.writer
-        writer.add("directive", [directive_row(number, d) for d in header_directives(list(robots))])
-        rows = []
-        for c in header_canonicals(list(links), url):
-            target = self.recorder.id(c.url) if c.url else None
-            rows.append((number, int(c.origin), c.href, target, c.fault, c.in_body, c.line, c.text))
-        writer.add("canonical", rows)
+
+def keep_headers(recorder: Recorder, number: int, url: str, robots: tuple[str, ...], links: tuple[str, ...]) -> None:
+    """Keep what the `X-Robots-Tag` and `Link` headers of an answer say that is no page."""
+    recorder.writer.add("directive", [directive_row(number, d) for d in header_directives(list(robots))])
+    rows = []
+    for c in header_canonicals(list(links), url):
+        target = recorder.id(c.url) if c.url else None
+        rows.append((number, int(c.origin), c.href, target, c.fault, c.in_body, c.line, c.text))
+    recorder.writer.add("canonical", rows)

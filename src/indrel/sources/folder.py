@@ -12,6 +12,7 @@ import os
 import re
 import shlex
 from collections import Counter
+from collections.abc import Mapping
 from functools import partial
 from pathlib import Path
 from urllib.parse import quote, unquote_to_bytes
@@ -24,6 +25,7 @@ from indrel.core.robots import parse as parse_robots
 from indrel.core.robots.file import READ_BYTES
 from indrel.core.sitemap import Child, Entry, Found, SitemapReader, SitemapWalk, announced, on_its_host, usual_folders
 from indrel.gather.answers import Answer
+from indrel.gather.keeping import keep_headers
 from indrel.gather.parsing import PageTask, ParserPool, parse_in_order
 from indrel.gather.recorder import Recorder, robots_row
 from indrel.snapshot.columns import transaction
@@ -129,7 +131,6 @@ class Folder:
         self.files = self.listing.files
         self._names = set(self.files)
         self._left_out = {*self.listing.outside, *(n for n in self.listing.odd if (folder / n).exists())}
-        self._folders = {os.path.dirname(f) for f in self.files}
         self._number_of: dict[str, int] = {}
         self._fallen: list[int] = []
         self.host = StaticHost(
@@ -209,8 +210,7 @@ class Folder:
             size = path.stat().st_size if path.is_file() else 0
             rows.append(self.recorder.answer_row(url, 200, media_type="text/html", octets=size, file=shown(name)))
             number = self._number_of[name] = self.recorder.id(url)
-            sent = list(self.host.sent(self.host.place(name)))
-            robots, links = (tuple(value for n, value in sent if n == name) for name in ("x-robots-tag", "link"))
+            robots, links = self.host.sent(self.host.place(name))
             parts, xhtml = self.options.user_parts, name.endswith(".xhtml")
             tasks.append(PageTask(number, url, str(path), None, robots, links, parts, xhtml))
         self.recorder.writer.add("answer", rows)
@@ -221,19 +221,35 @@ class Folder:
     def _referenced(self) -> None:
         """Answer every address of the base that something names but that is no page's own; what pages only need to be
         rendered (scripts, styles, images) is no address of the site, as in a crawl."""
-        writer = self.recorder.writer
-        writer.commit()
-        rows = writer.con.execute(
+        urls: dict[int, str] = {}
+        aliases: list[tuple[int, int]] = []
+        while fresh := {number: url for number, url in self._unanswered() if number not in urls}:
+            urls |= fresh  # answers redirect to further addresses
+            for number, url in fresh.items():
+                aliases += self._answer(number, url) if url.startswith(self.base) else []
+        self.recorder.writer.commit()
+        if aliases:
+            self._alias(aliases)
+            if self.host.headers:
+                self._resend(urls, [number for number, _ in aliases])
+
+    def _unanswered(self) -> list[tuple[int, str]]:
+        self.recorder.writer.commit()
+        return self.recorder.writer.con.execute(
             """SELECT id, origin || path FROM address WHERE site AND id NOT IN (SELECT address FROM answer)
             AND origin = ? AND id NOT IN (SELECT target FROM resource WHERE target IS NOT NULL EXCEPT (
                 SELECT target FROM link UNION SELECT address FROM entry UNION SELECT target FROM canonical
                 UNION SELECT target FROM alternate UNION SELECT refresh FROM page UNION SELECT address FROM given)) ORDER BY id""",
             [origin_of(self.base)],
         ).fetchall()
-        aliases = [found for number, url in rows if url.startswith(self.base) for found in self._answer(number, url)]
-        writer.commit()
-        if aliases:
-            self._alias(aliases)
+
+    def _resend(self, urls: Mapping[int, str], numbers: list[int]) -> None:
+        """Headers are sent for the path that is requested, whatever file it gets."""
+        for table in ("directive", "canonical"):
+            condition = "address IN (SELECT unnest(?::INTEGER[])) AND origin = 1"
+            self.recorder.writer.con.execute(f"DELETE FROM {table} WHERE {condition}", [numbers])
+        for number in numbers:
+            keep_headers(self.recorder, number, urls[number], *self.host.sent(self._path(urls[number])))
 
     def _answer(self, number: int, url: str) -> list[tuple[int, int]]:
         """Answer one address; where a page's file answers, give the address and that page's own."""
@@ -251,6 +267,7 @@ class Folder:
         if name:
             media = mimetypes.guess_type(name)[0] or "application/octet-stream"
             row = self.recorder.answer_row(url, 200, media_type=media, file=shown(name))
+            keep_headers(self.recorder, number, url, *self.host.sent(path))
         elif reply.target:
             target = self._target(url, reply.target)
             row = self.recorder.answer_row(url, reply.status, target=target, location=target or reply.target)
@@ -260,7 +277,7 @@ class Folder:
         return []
 
     def _target(self, url: str, target: str) -> str | None:
-        """Where a redirect leads; one that only adds or removes the slash keeps the path as it is written."""
+        """Where a redirect leads; one that only adds or removes the slash keeps the path as written."""
         bare = url.partition("?")[0]
         for own in (bare + "/", bare.rstrip("/")):
             if self.host.root + self._path(own) == target:

@@ -8,7 +8,7 @@ headers. Pure: names of files and texts in, answers out.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable
 from typing import NamedTuple
 
 from indrel.base.errors import UsageError
@@ -189,11 +189,11 @@ class StaticHost:
     def _first(self, *names: str) -> str:
         return next((name for name in names if name in self.names), "")
 
-    def sent(self, path: str) -> Iterator[tuple[str, str]]:
-        """The headers that `_headers` adds for a path: name in lower case, value."""
-        for rule in self.headers:
-            if rule.source.fullmatch(self.root + path):
-                yield from rule.headers
+    def sent(self, path: str) -> tuple[tuple[str, ...], tuple[str, ...]]:
+        """The values of `X-Robots-Tag` and of `Link` that `_headers` adds for a path."""
+        found = [pair for rule in self.headers if rule.source.fullmatch(self.root + path) for pair in rule.headers]
+        robots, links = (tuple(v for n, v in found if n == name) for name in ("x-robots-tag", "link"))
+        return robots, links
 
     def assumed(self, told: bool) -> list[str]:
         """What is assumed of the host, for the reader; nothing if no page's place depends on it."""

@@ -110,6 +110,8 @@ def to_first_page(site: Site) -> list[Folding]:
 
 def _is_first(found: Relation) -> bool:
     """Whether the target of a paginated page is where its series begins: the same URL but for the number."""
+    if found.host and found.host not in VARIANTS:
+        return False
     if found.kind == PARAMETERS:
         return len(found.parts) == 1
     return found.kind in (FIRST_PAGE, PARENT, PART, FILE)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections import defaultdict
 from collections.abc import Iterator
 from typing import NamedTuple
@@ -17,13 +18,14 @@ from indrel.core.answers import status_text
 from indrel.core.model import CheckClass, Evidence, Severity, listing, plural
 from indrel.core.page.facts import UNFOLLOWED
 from indrel.core.space import is_dated, is_in, is_session, is_tree
+from indrel.decide.copies import view_of
 from indrel.decide.site import Site
 
 MOST_READ = 2_000
 """Pages of one space that are looked at."""
 
 MOST_LINKS = 20_000
-"""Links into one space that are looked at."""
+"""Links into one space, and pages that may be in it, that are looked at."""
 
 SHOWN_NAMES = 3
 
@@ -89,7 +91,8 @@ def _members(site: Site, shape: str) -> list[_Page]:
     rows = site.named(
         _Page,
         f"""SELECT f.origin || f.path, f.kind, coalesce(p.heading, p.title, ''), f.text_hash, f.open > 0 FROM fact f
-        JOIN page p ON p.address = f.id WHERE f.origin = ? AND {holds}(lower(f.path), ?) ORDER BY length(f.path) DESC, f.path""",
+        JOIN page p ON p.address = f.id WHERE f.origin = ? AND {holds}(lower(f.path), ?) ORDER BY length(f.path) DESC, f.path
+        LIMIT {MOST_LINKS}""",
         [origin, beginning],
     )
     found = (one for one in rows if is_in(one.url, shape))
@@ -97,12 +100,12 @@ def _members(site: Site, shape: str) -> list[_Page]:
 
 
 def _beginning(shape: str) -> tuple[str, str]:
-    """The origin of a pattern's URLs, and what their paths begin with."""
+    """The origin of a pattern's URLs, and what their paths begin with; of sessions, the parameter that they contain."""
     origin = origin_of(shape)
     path = shape[len(origin) :]
-    return origin, path[: min((path.find(c) for c in "*?;" if c in path), default=len(path))] if not is_tree(
-        shape
-    ) else "/"
+    if is_session(shape):
+        return origin, path.partition("?")[2].removesuffix("*")
+    return origin, "/" if is_tree(shape) else re.split(r"[*?;]", path)[0]
 
 
 def _is_endless(shape: str, url: str, pages: list[_Page]) -> bool:
@@ -244,6 +247,4 @@ def copies_open(site: Site) -> Iterator[Hit]:
 
 def _view(url: str) -> tuple[str, str]:
     """What of a URL names the view: the host, and a word of the path or parameters."""
-    from indrel.decide.copies import view_of
-
     return origin_of(url), view_of(split(url).path)
