@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from indrel.ask.robots.impact import Impact
     from indrel.ask.robots.loaded import Loaded
     from indrel.ask.robots.match import Match
-    from indrel.checks.topics.robots_reach import RuleUse
+    from indrel.checks.rule_use import RuleUse
     from indrel.core.crawlers import Crawler
     from indrel.core.model import Finding
     from indrel.sources.options import GatherOptions

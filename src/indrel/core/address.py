@@ -37,6 +37,10 @@ class Parts(NamedTuple):
     path: str
 
 
+HOME_NAMES = r"^/([a-z]{2}(-[a-z]{2})?/)?(index|default|home|start|welcome|main)?([.][a-z0-9]+)?/?$"
+"""Paths in lower case that a home page may rightly have, too, as a pattern for Python and for the database."""
+
+
 def _fix_percent(match: re.Match[str]) -> str:
     octet = match[1].upper()
     return _UNRESERVED.get(octet) or "%" + octet

@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
+from indrel.core.address import HOME_NAMES
 from indrel.core.answers import status_text
 from indrel.core.page.facts import SHELL_WORDS, SKETCH
 from indrel.core.robots import ALWAYS_ALLOWED, Access, HostRobots, Ruleset, matching
@@ -36,9 +37,6 @@ LINKS_TO_SORT = 3
 
 SHELL = f"p.own_words <= {SHELL_WORDS} AND p.own_links = 0 AND p.scripts IS NOT NULL"
 SHELLS = f"SELECT 1 FROM page p JOIN address a ON a.id = p.address WHERE {SHELL}"
-HOME_NAMES = "^/(index|default|home)([.][a-z]+)?/?$"
-"""Other names of a home page, which rightly have its text."""
-
 LOOPED = "a redirect that never ends"
 ERROR_PAGE = "but it is an error page"
 
@@ -241,7 +239,7 @@ class Stage:
     def _missing(self) -> None:
         """`missing`: pages that are their host's error page, as a URL that cannot exist showed it, though they answer 200.
 
-        A shell, which only scripts fill, tells nothing as it is served: what it shows for that URL decides, if it was rendered.
+        A shell, which only scripts fill, tells nothing as served: what it shows for that URL decides, if it was rendered.
         If that URL gets the home page's own text, so does every other URL that is missing.
         """
         self.con.execute("CREATE TEMP TABLE missing (address INTEGER)")
@@ -254,7 +252,7 @@ class Stage:
                 continue
             self.con.execute(
                 f"INSERT INTO missing SELECT p.address FROM page p JOIN address a ON a.id = p.address WHERE a.origin = ? "
-                f"AND split_part(a.path, '?', 1) <> '/' AND NOT regexp_matches(lower(a.path), '{HOME_NAMES}') AND p.text_hash = ?",
+                f"AND NOT regexp_matches(lower(split_part(a.path, '?', 1)), '{HOME_NAMES}') AND p.text_hash = ?",
                 [origin, digest],
             )
             if sketch is not None and not self._is_start(origin, digest):

@@ -26,6 +26,9 @@ in all, where only its variants name them: each choice of parameters is a patter
 CHOICES = 3
 """How many times as many variants with several parameters are read of a page: choices of facets multiply without an end."""
 
+MOST_SPACES = 100
+"""Patterns that are kept with the number of URLs read: the largest."""
+
 LEAST_TEXT = 200
 """Characters that a page's text has at least where others may be copies of it."""
 
@@ -46,7 +49,7 @@ class Frontier:
         self._choices: Counter[str] = Counter()
         self._said: dict[int, tuple[str, int]] = {}
         self._trees = Trees()
-        self._read: dict[str, list[Any]] = {}
+        self._read: dict[str, tuple[int, str]] = {}
 
     def shape(self, url: str) -> str:
         """The pattern that an address belongs to: that of an endless tree of folders, else its own; see `pattern`."""
@@ -79,10 +82,8 @@ class Frontier:
     def _note(self, url: str, shape: str) -> None:
         """Count an address that is read to its pattern, and keep the pattern's shortest."""
         if shape != url:
-            known = self._read.setdefault(shape, [0, url])
-            known[0] += 1
-            if (len(url), url) < (len(known[1]), known[1]):
-                known[1] = url
+            count, first = self._read.get(shape, (0, url))
+            self._read[shape] = count + 1, min(first, url, key=_by_length)
 
     def _count(self, url: str, shape: str, sources: Iterable[str]) -> str | None:
         """Count an address to its pattern; gives the pattern if its bound is passed: of those named only from inside it,
@@ -157,14 +158,16 @@ class Frontier:
     def spaces(self) -> dict[str, tuple[int, str]]:
         """Per pattern of which addresses were left unread, how many were read, and the shortest of these."""
         found = {}
-        for space in self.bounded():
-            members = [told for shape, told in self._read.items() if shape == space or _holds(space, shape)]
+        for space in list(self.bounded())[:MOST_SPACES]:
+            members = [self._read[space]] if space in self._read else []
+            members = members or [told for shape, told in self._read.items() if _holds(space, shape)]
             if members:
-                found[space] = (
-                    sum(told[0] for told in members),
-                    min((told[1] for told in members), key=lambda url: (len(url), url)),
-                )
+                found[space] = sum(count for count, _ in members), min((url for _, url in members), key=_by_length)
         return found
+
+
+def _by_length(url: str) -> tuple[int, str]:
+    return len(url), url
 
 
 def _holds(space: str, shape: str) -> bool:

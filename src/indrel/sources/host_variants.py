@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from indrel.core.address import origin_of, site_key, split, variants
-from indrel.core.page.facts import header_canonicals
+from indrel.core.page.facts import header_canonicals, header_directives
 from indrel.core.page.headers import content_type, is_html
 from indrel.core.page.html import read_page
 from indrel.gather.parsing import MAX_PAGE
@@ -46,12 +46,12 @@ def _keep_home(site: LiveSite, answer: Answer) -> None:
     if answer.status != 200 or not is_html(media):
         return
     facts = read_page(answer.body, answer.url, charset, site.joiner)
-    canonicals = [*facts.canonicals, *header_canonicals(list(answer.headers.get("link", ())), answer.url)]
+    robots, links = (list(answer.headers.get(name, ())) for name in ("x-robots-tag", "link"))
+    canonicals = [*facts.canonicals, *header_canonicals(links, answer.url)]
     home = {
         "url": answer.url, "title": facts.title, "heading": facts.heading, "text_hash": facts.text_hash,
         "words": facts.own_words, "canonicals": [one.url for one in canonicals if one.url and not one.in_body],
-        "noindex": any(d.tokens.noindex for d in facts.directives)
-        or any("noindex" in value.lower() for value in answer.headers.get("x-robots-tag", ())),
+        "noindex": any(d.tokens.noindex for d in [*facts.directives, *header_directives(robots)]),
     }  # fmt: skip
     homes = site.recorder.writer.meta.get("variant_homes") or []
     site.recorder.writer.set_meta(variant_homes=[*homes, home])

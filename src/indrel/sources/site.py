@@ -283,7 +283,7 @@ class LiveSite:
             if answer.failure is Failure.NOT_ASKED or (answer.failure is Failure.NO_HOST and role != "site"):
                 self.robots[origin] = answer
                 self.recorder.writer.add("robots", [robots_row(origin, None, role, why=answer.error)])
-                self.gate.learn(origin, 404, 0, b"")  # it is not requested, or not there: it bars nothing
+                self.gate.learn(origin, 404, 0, b"")  # it is not requested, or not there: it blocks nothing
                 return
             if role == "site" and origin in self._variant_origins:
                 role = "variant"  # anyone who leads there: a canonical, a link

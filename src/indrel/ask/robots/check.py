@@ -9,7 +9,7 @@ from pathlib import Path
 from indrel.ask.robots.loaded import Loaded
 from indrel.ask.robots.placed import alone, in_place
 from indrel.checks import checks, judge
-from indrel.checks.topics.robots_reach import RuleUse, rule_uses
+from indrel.checks.rule_use import RuleUse, rule_uses
 from indrel.core.address import origin_of
 from indrel.core.crawlers import Crawler
 from indrel.core.model import Finding, Skipped

@@ -8,20 +8,16 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from indrel.base.plain import code
+from indrel.base.sqltext import quoted_list
 from indrel.checks.catalogue import Follows, Hit, Need, check
 from indrel.checks.changes import LINK, Change, with_path
 from indrel.checks.evidence import Linking, about, answers, linking_pages, links_to, listings, put_forward
 from indrel.checks.measures import MANY, MOST_NAMED
-from indrel.core.address import split
+from indrel.core.address import HOME_NAMES, split
 from indrel.core.model import CheckClass, Evidence, Severity, plural
 from indrel.core.relation import HOME, UNRELATED, relation
 from indrel.decide.kinds import JUNK
 from indrel.decide.site import Site
-
-_START_NAMES = re.compile(
-    r"^/(?:[a-z]{2}(?:-[a-z]{2})?/)?(?:index|default|home|start|welcome|main)?(?:\.\w+)?/?$", re.IGNORECASE
-)
-"""Names of a home page: to redirect them there is right."""
 
 _WORD = re.compile(r"[a-z]{3,}")
 FEW_ROUTES = 2
@@ -59,7 +55,7 @@ def gone_to_start(site: Site) -> Iterator[Hit]:
         _Sent,
         f"""SELECT f.id, f.origin || f.path, {site.all_mask} & ~f.barred, e.origin || e.path, e.start OR e.path = '/', e.kind, f.listed
         FROM fact f JOIN fact e ON e.id = f.folds_into WHERE f.site AND e.site AND f.fold_how IN ('redirect', 'refresh')
-        AND e.tail = '' AND f.kind NOT IN ({", ".join(f"'{k}'" for k in JUNK)}) AND f.want NOT IN ('hide', 'lock', 'drop')
+        AND e.tail = '' AND f.kind NOT IN ({quoted_list(JUNK)}) AND f.want NOT IN ('hide', 'lock', 'drop')
         AND (f.listed OR f.followed + f.unfollowed > 0 OR f.id IN (SELECT address FROM given WHERE why IN ('also', 'before')))
         ORDER BY f.origin, f.path""",
     )
@@ -102,8 +98,8 @@ def _names_differ(one: _Sent) -> bool:
     """Whether the names of two URLs have nothing in common."""
     path, target = split(one.url).path.lower(), split(one.target_url).path.lower()
     if one.is_home:
-        return relation(one.url, one.target_url).kind in (HOME, UNRELATED) and not _START_NAMES.match(
-            path.partition("?")[0]
+        return relation(one.url, one.target_url).kind in (HOME, UNRELATED) and not re.match(
+            HOME_NAMES, path.partition("?")[0]
         )
     return relation(one.url, one.target_url).kind == UNRELATED and not set(_WORD.findall(path)) & set(
         _WORD.findall(target)

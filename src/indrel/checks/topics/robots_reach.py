@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Iterator
 from typing import NamedTuple
 
@@ -11,130 +10,12 @@ from indrel.checks.advice import Advice
 from indrel.checks.catalogue import Follows, Hit, Need, check
 from indrel.checks.changes import ROBOTS, After, Change, Effect, in_its_case
 from indrel.checks.evidence import PAGE_ROW, WHERE, answers, canonicals, of_each, robots_line, rules, stated
-from indrel.checks.topics.robots_lines import beaten, readable
-from indrel.core.address import origin_of, split
+from indrel.checks.rule_use import case_slips, unused_rules, wrong_base
+from indrel.checks.topics.robots_lines import readable
+from indrel.core.address import origin_of
 from indrel.core.model import CheckClass, Evidence, Severity, listing, plural, verb
-from indrel.core.robots import Access, HostRobots, RobotsFile, Rule
-from indrel.core.robots.file import compile_path, written_path
+from indrel.core.robots import Access, HostRobots, RobotsFile
 from indrel.decide.site import Site
-
-SEVERAL = 2
-"""Rules that begin with a folder which the site does not have, from which on they were written for another base path."""
-
-
-class RuleUse(NamedTuple):
-    """What a rule does on this site: URLs that it decides, URLs that it matches but loses, and its group."""
-
-    rule: Rule
-    group: str
-    decides: int
-    loses: int
-    wanted: int
-
-
-def rule_uses(site: Site, host: HostRobots) -> list[RuleUse]:
-    """Per group and rule of a robots.txt, what it does to the known URLs, pages and resources."""
-    import numpy as np
-
-    from indrel.core.robots import match_many
-
-    ids, paths = site.paths(host.origin)
-    wanted_ids = [i for (i,) in site.rows("SELECT id FROM fact WHERE want = 'show'")]
-    wanted = np.isin(ids, np.array(wanted_ids, dtype=ids.dtype))
-    uses = []
-    for token in host.file.agents:
-        rules_of = host.file.ruleset((token,)).rules
-        decided = match_many(rules_of, paths)
-        for index, rule in enumerate(rules_of):
-            mine = decided == index
-            matched = int((match_many([rule], paths) >= 0).sum())
-            uses.append(RuleUse(rule, token, int(mine.sum()), matched - int(mine.sum()), int((mine & wanted).sum())))
-    return uses
-
-
-def unused_rules(site: Site, host: HostRobots) -> list[Rule]:
-    """Rules that decide no known URL in any group, except the ones that can never win."""
-    from indrel.core.robots import match_many
-
-    paths = site.paths(host.origin)[1]
-    used: set[int] = set()
-    everything: dict[int, Rule] = {}
-    for token in host.file.agents:
-        rules_of = host.file.ruleset((token,)).rules
-        everything |= {r.line: r for r in rules_of}
-        used |= {rules_of[i].line for i in set(match_many(rules_of, paths).tolist()) if i >= 0}
-    used |= {rule.line for rule, _ in beaten(host)}
-    return [rule for line, rule in sorted(everything.items()) if line not in used]
-
-
-def case_slips(site: Site, host: HostRobots, unused: list[Rule]) -> dict[int, str]:
-    """Rules that match nothing, but would match known URLs if case were ignored: line and one such path."""
-    from indrel.core.robots import match_many
-
-    paths = site.paths(host.origin)[1]
-    unused = [rule for rule in unused if not (match_many([rule], paths) >= 0).any()]  # the others lose to a longer rule
-    if not unused:
-        return {}
-    lowered = paths.lowered()
-    found = {}
-    for rule in unused:
-        lower = Rule(rule.allow, rule.path.lower(), rule.line, rule.text, compile_path(rule.path.lower()))
-        hits = (match_many([lower], lowered) >= 0).nonzero()[0]
-        if len(hits):
-            found[rule.line] = written_path(paths[int(hits[0])].decode())
-    return found
-
-
-class WrongBase(NamedTuple):
-    """Rules of a robots.txt that match nothing and would decide known URLs under another base path, each with the path to write."""
-
-    base: str
-    is_missing: bool
-    rules: tuple[tuple[Rule, str], ...]
-    urls: int
-    wanted: int
-
-
-def wrong_base(site: Site, host: HostRobots) -> WrongBase | None:
-    """Rules that were written for another base path than the site's: without its folder, or with one that it has not."""
-    from indrel.core.robots import match_many
-
-    if host.origin != site.base_origin or site.is_lone_file:
-        return None
-    ids, paths = site.paths(host.origin)
-    silent = [r for r in unused_rules(site, host) if r.path.startswith("/") and not (match_many([r], paths) >= 0).any()]
-    here = split(site.base).path.partition("?")[0].rpartition("/")[0]
-    if here:
-        outside = site.one(
-            "SELECT count(*) FROM fact WHERE origin = ? AND known AND html AND status < 300 AND NOT starts_with(path, ?) AND path <> '/'",
-            [host.origin, here],
-        )
-        moved = [(r, here + r.path) for r in silent if not r.path.startswith(here + "/")]
-        if outside or not moved:
-            return None
-    else:
-        first = Counter(r.path.split("/")[1] for r in silent if r.path.count("/") > 1)
-        folder, count = first.most_common(1)[0] if first else ("", 0)
-        if count < SEVERAL or not folder or "*" in folder:
-            return None
-        here = f"/{folder}"
-        moved = [
-            (r, r.path.removeprefix(here)) for r in silent if r.path.startswith(here + "/") and r.path != here + "/"
-        ]
-    wanted = {number for (number,) in site.rows("SELECT id FROM fact WHERE want = 'show'")} if moved else set()
-    found: list[tuple[Rule, str]] = []
-    known: set[int] = set()
-    blocked: set[int] = set()
-    for rule, path in moved:
-        hits = ids[match_many([Rule(rule.allow, path, rule.line, rule.text, compile_path(path))], paths) >= 0].tolist()
-        if hits:
-            found.append((rule, path))
-            known.update(hits)
-            blocked.update(() if rule.allow else wanted.intersection(hits))
-    is_missing = moved[0][1].startswith(here) if moved else True
-    if not found or (not is_missing and len(found) < SEVERAL):
-        return None
-    return WrongBase(here, is_missing, tuple(found), len(known), len(blocked))
 
 
 @check(
@@ -156,13 +37,8 @@ def robots_wrong_base(site: Site) -> Iterator[Hit]:
         found = wrong_base(site, host)
         if found is None:
             continue
-        what = (
-            f"lack the folder {found.base}/ that the site is in"
-            if found.is_missing
-            else f"begin with {found.base}/, which the site does not have"
-        )
         rules_of = plural(len(found.rules), "rule")
-        message = f"{rules_of} {verb(len(found.rules), 'matches', 'match')} nothing: the paths {what}."
+        message = f"{rules_of} {verb(len(found.rules), 'matches', 'match')} nothing: the paths {found.fault}."
         lines = [(rule.text, f"{rule.text.partition(':')[0]}: {path}") for rule, path in found.rules]
         text = "; ".join(f"{code(new)}" for _, new in lines[:5]) + (
             f"; and {len(lines) - 5} more" if len(lines) > 5 else ""

@@ -17,7 +17,7 @@ from indrel.base.plain import safe
 from indrel.base.version import __version__
 from indrel.checks import checks
 from indrel.checks.catalogue import Need
-from indrel.checks.topics.robots_reach import rule_uses
+from indrel.checks.rule_use import rule_uses
 from indrel.core.model import Cause, Severity, State, Verdict, plural, verb
 from indrel.core.robots import Access
 from indrel.decide.flow import link_flow
