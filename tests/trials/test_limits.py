@@ -16,7 +16,7 @@ import pytest
 import xlsxwriter
 
 from cases import HOST, html
-from conftest import lines_of
+from conftest import PROGRAM, lines_of
 from indrel.ask.reconcile.tables import rows_of
 from indrel.gather.parsing import PageTask, Parsed, ParserPool
 from indrel.ledger.book import Ledger
@@ -133,13 +133,17 @@ def test_a_ledger_that_is_not_as_it_was_written(told: str, indrel: Run, tmp_path
         assert told in done.stderr and len(done.stderr.splitlines()) == 1
 
 
-def test_many_equal_rules(indrel: Run, tmp_path: Path) -> None:
-    """39,000 equal rules, and 30,000 that nothing matches: a few seconds each."""
-    for rules in ("Disallow: /x\n" * 39_000, "".join(f"Disallow: /X{n}\n" for n in range(30_000))):
+def test_many_equal_rules(tmp_path: Path) -> None:
+    """39,000 equal rules, and 30,000 that nothing matches: at most as much as some thirty audits of one rule."""
+    spent = []
+    for rules in ("Disallow: /x\n", "Disallow: /x\n" * 39_000, "".join(f"Disallow: /X{n}\n" for n in range(30_000))):
         write_site(tmp_path / "b", {"index.html": html(), "x/1.html": html(), "robots.txt": f"User-agent: *\n{rules}"})
-        began = time.monotonic()
-        indrel("audit", "b", "--base", HOST + "/", "--save=s.indrel", "--fail-on=never", code=0)
-        assert time.monotonic() - began < 25
+        began = sum(os.times()[2:4])
+        words = [PROGRAM, "audit", "b", "--base", HOST + "/", "--save=s.indrel", "--fail-on=never"]
+        subprocess.run(words, cwd=tmp_path, check=True, capture_output=True)  # a child of its own: its time is counted
+        spent.append(sum(os.times()[2:4]) - began)
+    print(f"CPU seconds: {spent}")
+    assert max(spent) < 30 * spent[0]
 
 
 def test_a_robots_file_of_any_size(indrel: Run, tmp_path: Path) -> None:

@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable
 from typing import NamedTuple
 
-from indrel.checks.topics.robots_lines import beaten
+from indrel.checks.topics.robots_lines import beaten, readable
 from indrel.core.address import split
 from indrel.core.robots import HostRobots, Rule
 from indrel.core.robots.file import compile_path, written_path
-from indrel.decide.site import Site
+from indrel.decide.site import Site, once
 
 SEVERAL = 2
 """Rules that begin with a folder which the site does not have, from which on they were written for another base path."""
@@ -46,15 +45,28 @@ def rule_uses(site: Site, host: HostRobots) -> list[RuleUse]:
     return uses
 
 
-def unused_rules(site: Site, host: HostRobots) -> list[Rule]:
-    """Rules that decide no known URL in any group, except the ones that can never win; worked out once for all checks."""
-    told: dict[str, list[Rule]] = site.kept.setdefault("unused_rules", {})
-    if host.origin not in told:
-        told[host.origin] = _unused(site, host)
-    return told[host.origin]
+class Unused(NamedTuple):
+    """Rules of a robots.txt that decide no known URL: all of them, by line what those that match none would match in another
+    letter case, and those that were written for another base path."""
+
+    rules: list[Rule]
+    slips: dict[int, str]
+    misplaced: WrongBase | None
+
+
+@once
+def unused(site: Site) -> dict[str, Unused]:
+    """By origin; worked out once for all checks."""
+    found = {}
+    for host in readable(site):
+        rules = _unused(site, host)
+        silent = _silent(site, host, rules)
+        found[host.origin] = Unused(rules, _case_slips(site, host, silent), _wrong_base(site, host, silent))
+    return found
 
 
 def _unused(site: Site, host: HostRobots) -> list[Rule]:
+    """Rules that decide no known URL in any group, except the ones that can never win."""
     from indrel.core.robots import match_many
 
     paths = site.paths(host.origin)[1]
@@ -68,7 +80,7 @@ def _unused(site: Site, host: HostRobots) -> list[Rule]:
     return [rule for line, rule in sorted(everything.items()) if line not in used]
 
 
-def _silent(site: Site, host: HostRobots, rules: Iterable[Rule]) -> list[Rule]:
+def _silent(site: Site, host: HostRobots, rules: list[Rule]) -> list[Rule]:
     """The rules among some that match no known URL; the others lose to a longer rule."""
     from indrel.core.robots import match_many
 
@@ -81,14 +93,13 @@ def _as(rule: Rule, path: str) -> Rule:
     return Rule(rule.allow, path, rule.line, rule.text, compile_path(path))
 
 
-def case_slips(site: Site, host: HostRobots, unused: list[Rule]) -> dict[int, str]:
+def _case_slips(site: Site, host: HostRobots, silent: list[Rule]) -> dict[int, str]:
     """Rules that match nothing, but would match known URLs if case were ignored: line and one such path."""
     from indrel.core.robots import match_many
 
-    paths = site.paths(host.origin)[1]
-    silent = _silent(site, host, unused)
     if not silent:
         return {}
+    paths = site.paths(host.origin)[1]
     lowered = paths.lowered()
     found = {}
     for rule in silent:
@@ -114,14 +125,14 @@ class WrongBase(NamedTuple):
         return f"begin with {self.base}/, which the site does not have"
 
 
-def wrong_base(site: Site, host: HostRobots) -> WrongBase | None:
+def _wrong_base(site: Site, host: HostRobots, silent: list[Rule]) -> WrongBase | None:
     """Rules that were written for another base path than the site's: without its folder, or with one that it has not."""
     from indrel.core.robots import match_many
 
     if host.origin != site.base_origin or site.is_lone_file:
         return None
     ids, paths = site.paths(host.origin)
-    silent = _silent(site, host, (r for r in unused_rules(site, host) if r.path.startswith("/")))
+    silent = [rule for rule in silent if rule.path.startswith("/")]
     here = split(site.base).path.partition("?")[0].rpartition("/")[0]
     is_missing = here != ""
     if is_missing:

@@ -10,7 +10,7 @@ from indrel.checks.advice import Advice
 from indrel.checks.catalogue import Follows, Hit, Need, check
 from indrel.checks.changes import ROBOTS, After, Change, Effect, in_its_case
 from indrel.checks.evidence import PAGE_ROW, WHERE, answers, canonicals, of_each, robots_line, rules, stated
-from indrel.checks.rule_use import case_slips, unused_rules, wrong_base
+from indrel.checks.rule_use import unused
 from indrel.checks.topics.robots_lines import readable
 from indrel.core.address import origin_of
 from indrel.core.model import CheckClass, Evidence, Severity, listing, plural, verb
@@ -34,7 +34,7 @@ def robots_wrong_base(site: Site) -> Iterator[Hit]:
     Evidence: The rules.
     """
     for host in readable(site):
-        found = wrong_base(site, host)
+        found = unused(site)[host.origin].misplaced
         if found is None:
             continue
         rules_of = plural(len(found.rules), "rule")
@@ -74,12 +74,10 @@ def robots_rule_unused(site: Site) -> Iterator[Hit]:
     Evidence: The rule.
     """
     for host in readable(site):
-        unused = unused_rules(site, host)
-        slips = case_slips(site, host, unused)
-        misplaced = wrong_base(site, host)
-        told = {rule.line for rule, _ in misplaced.rules} if misplaced else set()
-        for rule in unused:
-            if rule.line not in slips and rule.line not in told:
+        found = unused(site)[host.origin]
+        told = {rule.line for rule, _ in found.misplaced.rules} if found.misplaced else set()
+        for rule in found.rules:
+            if rule.line not in found.slips and rule.line not in told:
                 message = f"{code(rule.text)} does not decide any known URL."
                 yield Hit(host.url, site.all_mask, message, (robots_line(host, rule.line, rule.text),))
 
@@ -101,11 +99,10 @@ def robots_case_slip(site: Site) -> Iterator[Hit]:
     Evidence: The rule, and a URL that it was probably meant for.
     """
     for host in readable(site):
-        unused = unused_rules(site, host)
-        slips = case_slips(site, host, unused)
-        for rule in unused:
-            if rule.line in slips:
-                path = slips[rule.line]
+        found = unused(site)[host.origin]
+        for rule in found.rules:
+            if rule.line in found.slips:
+                path = found.slips[rule.line]
                 message = (
                     f"{code(rule.text)} matches nothing in this letter case; ignoring case, it would match {path}."
                 )
