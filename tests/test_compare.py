@@ -11,9 +11,10 @@ import pytest
 
 from cases import BASE, HOST, NOINDEX, XMLNS, a, canonical, html, moved, robots, sitemap
 from conftest import AuditSite, served
-from indrel.ask.compare import compare, said_sql
+from indrel.ask.compare import compare
+from indrel.ask.sides import said_sql
 from indrel.base.errors import AuditCutShort
-from indrel.core.address import HostMap
+from indrel.core.mapping import AddressMap
 from indrel.demo.server import DemoServer
 from indrel.demo.site import Response
 from test_program import Run, write_site
@@ -133,7 +134,7 @@ def test_compare_and_baseline_from_the_command_line(indrel: Run, tmp_path: Path)
     ],
 )
 def test_hosts_are_mapped_as_hosts(url: str, stands_for: str) -> None:
-    hosts = HostMap({"a.example": "b.example", "c.example:81": "d.example"})
+    hosts = AddressMap({"a.example": "b.example", "c.example:81": "d.example"})
     assert hosts.url(url) == stands_for
 
 
@@ -141,8 +142,8 @@ def test_a_host_that_only_begins_like_a_mapped_one_stays(audit_site: AuditSite) 
     pages = {**BASE, "/": html(f'<link rel="canonical" href="{HOST}.test/">')}
     one = audit_site(pages)[0]
     with pytest.raises(AuditCutShort, match="no URL is in both audits"):
-        compare(one, audit_site(pages)[0], HostMap({HOST[8:]: HOST[8:] + ":444"}))
-    assert one.rows("SELECT canonical FROM (" + said_sql("m.other") + ")")[0] == (HOST + ".test/",)
+        compare(one, audit_site(pages)[0], AddressMap({HOST[8:]: HOST[8:] + ":444"}))
+    assert one.rows("SELECT canonical FROM (" + said_sql() + ")")[0] == (HOST + ".test/",)
 
 
 DOWN = Response(b"", 503)
@@ -224,7 +225,8 @@ def test_the_gate_knows_lost_pages_whatever_check_speaks(indrel: Run, tmp_path: 
     ("now", "intent", "lost"),
     [
         ({}, "", {"/a.html", "/b/"}),
-        ({"a.html": html(canonical("/a")), "b.html": html()}, "", set()),  # the same files by other names
+        ({"a.html": html(), "b.html": html()}, "", {"/b/"}),  # nothing redirects from the folder's name to the file's
+        ({"a.html": html(), "b/index.html": html()}, "", set()),
         ({"a.html": html()}, "", {"/b/"}),
         (
             {"a.html": '<meta http-equiv="refresh" content="0; url=/n.html">', "n.html": html()},
@@ -282,6 +284,6 @@ def test_a_page_that_nothing_leads_to_any_more_is_asked_for(indrel: Run, tmp_pat
             words = ("audit", HOST, *at, "--rate", "0", "--snapshot", f"{name}.indrel", "--json", *more)
             audited[name] = json.loads(indrel(*words, code=code).stdout)
     lost = {(one["url"].removeprefix(HOST), one["after"]) for one in audited["2"]["baseline"]["lost"]}
-    assert lost == {("/deleted", "gone"), ("/moved-to-nothing", "folded"), ("/moved-but-listed", "folded")}
+    assert lost == {("/deleted", "gone"), ("/moved-to-nothing", "folded")}
     assert audited["2"]["counts"]["states"]["*"] == {"gone": 1, "folded": 3, "open": 3}, "/unwanted is not asked for"
     assert "none.indrel does not exist" in indrel("audit", HOST, "--baseline", "none.indrel", code=2).stderr

@@ -7,13 +7,14 @@ import re
 import shlex
 import subprocess
 import sysconfig
+from http.server import BaseHTTPRequestHandler
 from pathlib import Path
 
 import yaml
 
-from cases import HOST, NOINDEX, a, canonical, html, robots, sitemap
+from cases import HOST, NOINDEX, a, canonical, html, moved, robots, sitemap
 from conftest import PROGRAM, served
-from indrel.demo.server import DemoServer
+from indrel.demo.server import DemoServer, Listener
 from indrel.demo.site import Response
 from indrel.snapshot import SnapshotWriter
 from test_program import Run, write_site
@@ -155,42 +156,82 @@ def test_history_tells_what_came_and_went_and_forget_keeps_the_newest(indrel: Ru
     assert "nothing to remove" in indrel("forget", "--keep", 1, "--yes", code=0).stdout
 
 
+STAGE = "https://staging.sarnfell.example"
+
+
 def test_a_copy_held_against_the_live_site(indrel: Run, tmp_path: Path) -> None:
-    """Closed or open, by the page; what differs, by what differs; a canonical that leads to the live site closes nothing."""
-    names = ("", "b", "c", "x/")
-    body = a("/b", "/c", "/x/")
-    live = {f"/{n}": html(canonical(f"/{n}"), body=body) for n in names} | {"/d": html()}
-    copy = {f"https://staging.sarnfell.example/{n}": html(canonical(f"/{n}") + NOINDEX, body=body) for n in names}
-    copy["https://staging.sarnfell.example/b"] = html(canonical("/x/") + NOINDEX, body=body)
-    files = {f"{HOST}/sitemap.xml": sitemap("/d"), "https://staging.sarnfell.example/robots.txt": robots()}
-    site = served({**live, **copy, **files, "/robots.txt": robots()})
+    """Closed or open, by the page; what differs, by what differs and with the lines; what is on one side only, by name."""
+    names = ["", *(f"huts/{n}" for n in range(6)), "orphan", "removed"]
+    links = a(*(f"/{n}" for n in names), "/old", "/down")
+    live = {f"/{n}": html(canonical(f"/{n}"), links, n) for n in names} | {
+        "/old": moved("/huts/1"), "/down": Response(b"", 503), "/robots.txt": robots("Disallow: /private/"),
+        "/sitemap.xml": sitemap(*(f"/{n}" for n in names)),
+    }  # fmt: skip
+    copy = {f"/{n}": html(canonical(f"/{n}"), a(*(f"/{n}" for n in names[:7]), "/new"), n) for n in names[:8]}
+    copy |= {"/huts/2": html(NOINDEX), "/old": moved("/huts/2"), "/new": html(), "/huts/5": Response(b"", 503), "/down": html(),
+             "/robots.txt": robots("Disallow: /private/", "Disallow: /basket")}  # fmt: skip
+    copy |= {f"/huts/{n}": html(f'<link rel="canonical" href="https://wrong.example/huts/{n}">') for n in (3, 4)}
+    site = served({**live, **{STAGE + path: answer for path, answer in copy.items()}})
     with DemoServer(site=site) as server:
         options = [o for c in server.connect for o in ("--connect", c)] + ["--rate", "0"]
-        staged = [
-            "audit",
-            "https://staging.sarnfell.example/",
-            *options,
-            "--snapshot",
-            "s.indrel",
-            "--against",
-            HOST + "/",
-        ]
-        found = json.loads(indrel(*staged, "--json", code=0).stdout)
-        assert (
-            found["closed"]
-            and found["closed_by"][0]["text"] == NOINDEX
-            and (found["common"], found["differing"]) == (4, 4)
-        )
-        assert [(d["what"], d["live"], d["copy"], d["count"]) for d in found["differences"]] == [
-            ("robots", "none", "noindex", 4), ("canonical", "itself", "/x/", 1),
-        ]  # fmt: skip
-        assert found["examples"] == [HOST + "/d"] and (found["only_live"], found["only_copy"]) == (1, 0)
-        site.pages["https://staging.sarnfell.example/c"] = Response(html(canonical("/c"), body=body).encode())
-        done = indrel(*staged, code=1).stdout
+        staged = ["audit", STAGE + "/", *options, "--snapshot", "s.indrel", "--against", HOST + "/"]
+        found = json.loads(indrel(*staged, "--json", code=1).stdout)
+        told = " ".join(indrel(*staged, code=1).stdout.split())
+    assert not found["closed"] and (found["open_count"], found["pointing_to_live"]) == (7, 4)
     assert (
-        "the copy is open: 1 of its pages can be fetched and indexed" in " ".join(done.split()) and "  open  /c" in done
+        "the copy is open: 7 pages not closed, the canonicals of 4 point to the live page, which is only a hint" in told
+    )
+    assert [(d["what"], d["live"], d["copy"], d["count"]) for d in found["differences"]] == [
+        ("canonical", "itself", "the same path on https://wrong.example", 2), ("redirect", STAGE + "/huts/1", STAGE + "/huts/2", 1),
+        ("robots", "none", "noindex", 1), ("status", "200", "404", 1),
+    ]  # fmt: skip
+    lines = {d["what"]: [e and (e["line"], e["text"]) for e in d["evidence"].values()] for d in found["differences"]}
+    assert lines["robots"] == [None, (2, NOINDEX)] and lines["redirect"][1] == (None, "Location: /huts/2")
+    assert [(r["change"], r["line"], r["text"]) for r in found["rules"]] == [("new", 3, "Disallow: /basket")]
+    assert (
+        found["missing"] == [HOST + "/removed"] and "missing on the copy https://www.sarnfell.example/removed" in told
+    )
+    assert {(u["url"], u["side"], u["because"]) for u in found["unknown"]} == {
+        (STAGE + "/huts/5", "copy", "503 Service Unavailable"), (STAGE + "/down", "live", "503 Service Unavailable"),
+    }  # fmt: skip
+    assert "/orphan" not in str(found["missing"]) and found["only_copy"] == 1, (
+        "a page that nothing on the copy links to is requested"
     )
     newest = max((tmp_path / "indrel-runs").iterdir())
-    again = indrel("audit", "s.indrel", "--against", newest, code=1).stdout
-    assert again == done
+    assert " ".join(indrel("audit", "s.indrel", "--against", newest, code=1).stdout.split()) == told
     assert "there is nothing" not in indrel("audit", "s.indrel", "--against", "no-such", code=2).stderr
+
+
+def test_a_copy_that_requires_a_login_is_closed(indrel: Run, tmp_path: Path) -> None:
+    """Even if it was read with the login, which the live site never sees; a copy of which nothing was read is not known to be."""
+    seen = []
+
+    class Locked(BaseHTTPRequestHandler):
+        def do_GET(self) -> None:
+            host, login = self.headers["Host"], self.headers["Authorization"]
+            seen.append((host, login))
+            is_shut = host.startswith("staging") and (login != "Basic xyz" or self.path == "/gone")
+            self.send_response(404 if self.path == "/gone" else 401 if is_shut else 200)
+            self.send_header("Content-Type", "text/html")
+            self.end_headers()
+            self.wfile.write(b"" if is_shut or self.path == "/robots.txt" else html(body=a("/x", "/gone")).encode())
+
+        def log_message(self, format: str, *args: object) -> None:
+            pass
+
+    with Listener(0, Locked) as server:
+        at = [
+            o
+            for h in ("staging.", "www.", "")
+            for o in ("--connect", f"{h}sarnfell.example=http://127.0.0.1:{server.port}")
+        ]
+        words = ["--against", HOST + "/", *at, "--rate", "0"]
+        told = json.loads(
+            indrel("audit", STAGE + "/", *words, "--header", "Authorization: Basic xyz", "--json", code=0).stdout
+        )
+        nothing = indrel("audit", STAGE + "/gone", *words, "--no-follow-links", code=3)
+    assert (
+        told["closed"] and told["closed_by"][0]["text"] == "401 Unauthorized, without the login" and told["common"] == 2
+    )
+    assert {login for host, login in seen if host.startswith("www")} == {None}
+    assert "nothing of the copy was read, so whether it is closed is unknown" in " ".join(nothing.stdout.split())

@@ -27,8 +27,8 @@ from indrel.base.extras import require
 from indrel.base.sqltext import identifier
 from indrel.checks import findings_of, verdict_of
 from indrel.core import crawlers as _crawlers
-from indrel.core.address import HostMap
 from indrel.core.intent import Intent
+from indrel.core.mapping import AddressMap
 from indrel.core.model import Cause, Finding, Verdict
 from indrel.decide.site import Site
 from indrel.sources.options import Connect, Gathering, GatherOptions
@@ -124,7 +124,7 @@ class Audit:
 
     def compare(self, earlier: Audit, hosts: Mapping[str, str] | None = None) -> Comparison:
         """What changed since an earlier audit; `hosts` names its hosts that stand for this one's."""
-        return _compare(earlier._site, self._site, HostMap(hosts))
+        return _compare(earlier._site, self._site, AddressMap.between(earlier._site.base, self._site.base, hosts))
 
     def write(self, *files: str | Path) -> None:
         """Write reports; the endings choose the formats. All of them, or none."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import shutil
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -24,6 +24,7 @@ from indrel.snapshot.selection import SUFFIX, Newest, newest
 from indrel.sources.url_file import lists_urls
 
 if TYPE_CHECKING:
+    from indrel.core.mapping import AddressMap
     from indrel.gather.parsing import ParserPool
     from indrel.gather.recorder import Recorder
     from indrel.sources import Source
@@ -263,14 +264,22 @@ def open_site(
     return Site(snapshot, crawlers.resolve(wanted), intent=intent)
 
 
-def open_and_wanted(path: Path, names: Iterable[str] | None, intent: Intent | None) -> Iterator[str]:
-    """The addresses of a snapshot's site that were wanted and open for a crawler, in the order in which they were found."""
+def open_and_wanted(
+    path: Path, names: Iterable[str] | None, intent: Intent | None, places: Callable[[str, str], AddressMap],
+    redirects: bool, base: str,
+) -> Iterator[str]:  # fmt: skip
+    """The addresses of a snapshot's site that were wanted and open for a crawler, and its redirects if asked for, in the order in
+    which they were found, as they stand on the site that is at `base` now; `places` maps from one base to the other."""
     site = open_site(path, names, intent)
     try:
-        wanted = "SELECT origin || path FROM fact WHERE known AND site AND want = 'show' AND open > 0 ORDER BY id"
+        more = "OR fold_how = 'redirect'" if redirects else ""
+        wanted = (
+            f"SELECT origin || path FROM fact WHERE known AND site AND (want = 'show' AND open > 0 {more}) ORDER BY id"
+        )
+        there = places(site.base, base)
         cursor = site.con.execute(wanted)
         while rows := cursor.fetchmany(10_000):
-            yield from (url for (url,) in rows)
+            yield from (there.url(url) for (url,) in rows)
     finally:
         site.close()
 

@@ -7,53 +7,20 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
-from indrel.ask.removed_pages import gone_from, vanished
-from indrel.ask.unknown import UNKNOWN, Unasked, Unreadable, unknown_state_sql, unreachable
-from indrel.base.errors import AuditCutShort, UsageError
-from indrel.base.sqltext import quoted_list
+from indrel.ask.removed_pages import gone_from
+from indrel.ask.sides import Sides, StateChange, said_sql
+from indrel.ask.unknown import Unasked, Unreadable
 from indrel.checks import verdict_of
 from indrel.checks.causes import line_of
 from indrel.checks.evidence import robots_line
-from indrel.core.address import HostMap, origin_of
-from indrel.core.model import Evidence, Finding, Lost, State, Want
-from indrel.core.robots import Access
+from indrel.core.address import origin_of
+from indrel.core.mapping import AddressMap
+from indrel.core.model import Evidence, Finding, Lost, State
 from indrel.decide.reasons import decides, reasons
 from indrel.decide.site import Site
 
 MOST_EXPLAINED = 5_000
 """Changed addresses whose cause is looked up; of more, the first in order of harm."""
-
-
-MOVED = """(tail = 'folded' AND fold_how IN ('redirect', 'refresh') AND NOT listed AND NOT named
-    AND followed + unfollowed = 0)"""
-"""Whether a page is no longer listed and leads elsewhere, over the columns of `fact`: if that is open it is the page now,
-and nothing is lost."""
-
-
-@dataclass(frozen=True, slots=True)
-class StateChange:
-    """One address whose state changed for one crawler."""
-
-    url: str
-    crawler: str
-    before: str
-    after: str
-    wanted: bool
-    want: str = "any"
-
-    @property
-    def is_worse(self) -> bool:
-        """Wanted, open before, and known not to be now."""
-        return self.wanted and self.before == State.OPEN
-
-    def as_json(self) -> dict[str, object]:
-        return {
-            "url": self.url,
-            "crawler": self.crawler,
-            "before": self.before,
-            "after": self.after,
-            "wanted": self.wanted,
-        }
 
 
 @dataclass(frozen=True)
@@ -87,6 +54,7 @@ class Comparison:
     """What changed from one snapshot to another. Addresses are the later snapshot's."""
 
     common: int
+    same: int
     states: list[StateChange]
     edits: list[Edit]
     directives: list[dict[str, object]]
@@ -106,6 +74,16 @@ class Comparison:
         """Wanted URLs that were open to a crawler and no longer are."""
         return len({c.url for c in self.states if c.is_worse})
 
+    @property
+    def better(self) -> int:
+        """Wanted URLs that are open to a crawler now and were not."""
+        return len({c.url for c in self.states if c.is_better})
+
+    @property
+    def moved(self) -> dict[str, str]:
+        """URLs that were open and redirect to an open page now, with that page."""
+        return {c.url: c.moved_to for c in self.states if c.moved_to}
+
     def as_json(self) -> dict[str, object]:
         return {
             "states": [c.as_json() for c in self.states], "edits": [e.as_json() for e in self.edits],
@@ -114,138 +92,33 @@ class Comparison:
             "addresses": {"new": self.addresses_new, "gone": self.addresses_gone, "common": self.common},
             "findings_new": [f.as_json() for f in self.findings_new],
             "findings_gone": [f.as_json() for f in self.findings_gone], "findings_still": self.findings_still,
-            "unknown": self.unknown, "worse": self.worse,
+            "unknown": self.unknown, "moved": [{"url": url, "to": to} for url, to in self.moved.items()],
+            "worse": self.worse, "better": self.better, "same": self.same,
         }  # fmt: skip
 
 
-def compare(before: Site, after: Site, hosts: HostMap | None = None) -> Comparison:
-    """Compare two readings by address and crawler; `hosts` names hosts of the earlier one that stand for later ones."""
-    if [c.token for c in before.crawlers] != [c.token for c in after.crawlers]:
-        raise UsageError("the two snapshots are seen by different crawlers: name them with --crawler")
-    hosts = hosts or HostMap()
-    states = changed_states(before, after, hosts)
-    common = in_common(before, after)
+def compare(before: Site, after: Site, places: AddressMap | None = None) -> Comparison:
+    """Compare two audits by URL and crawler; `places` says which places of the later one the earlier one's stand for."""
+    sides = Sides(before, after, places)
     then, now = Unreadable(before), Unreadable(after)
-    sets = _known_sets(then, now, hosts)
-    findings = _findings(before, after, hosts)
+    sets = _known_sets(then, now, sides.places)
+    findings = _findings(before, after, sides.places)
     return Comparison(
-        common, states, _edits(before, after, states, hosts), _directives(after), _rules(before, after), sets.sitemap_new,
+        sides.common, sides.same, sides.states, _edits(sides), _directives(after), changed_rules(before, after), sets.sitemap_new,
         sets.sitemap_gone, sets.new, sets.gone, findings.new, findings.gone, findings.still,
-        _unknown(then, now, sets, findings),
+        _unknown(sides, then, now, sets, findings),
     )  # fmt: skip
-
-
-def in_common(before: Site, after: Site) -> int:
-    """How many URLs both audits know, once the earlier ones were brought over. Raises AuditCutShort for none: nothing can be
-    concluded from two audits of different places."""
-    common = int(after.one("SELECT count(*) FROM fact JOIN earlier USING (origin, path) WHERE known"))
-    if not common and before.one("SELECT count(*) FROM fact WHERE known AND site"):
-        raise AuditCutShort(
-            f"nothing was compared: no URL is in both audits, one is of {before.base} and one of {after.base}; "
-            "give both the same base (--base)"
-        )
-    return common
-
-
-def _bring_over(before: Site, after: Site, hosts: HostMap) -> None:
-    """`earlier`, `earlier_said` and `earlier_listed` in the later snapshot's connection, hosts mapped."""
-    con = before.con
-    origins = [(origin, hosts.origin(origin)) for (origin,) in before.rows("SELECT DISTINCT origin FROM address")]
-    con.execute("CREATE OR REPLACE TEMP TABLE stands_for (origin VARCHAR, other VARCHAR)")
-    con.executemany("INSERT INTO stands_for VALUES (?, ?)", origins)
-    states = ", ".join(f"{before.state_sql(i)} AS s{i}" for i in range(len(before.crawlers)))
-    tables = {
-        "earlier": f"SELECT other AS origin, path, want, kind, html, {unknown_state_sql(before)} AS unseen, {states} FROM fact "
-        "JOIN stands_for USING (origin) WHERE known",
-        "earlier_said": f"SELECT other AS origin, path, robots, canonical FROM ({said_sql('m.other')}) JOIN stands_for USING (origin)",
-        "earlier_listed": "SELECT DISTINCT m.other AS origin, a.path, s.url AS file FROM entry e "
-        "JOIN sitemap s ON s.id = e.sitemap JOIN address a ON a.id = e.address JOIN stands_for m ON m.origin = a.origin",
-    }
-    for name, sql in tables.items():
-        data: Any = con.sql(sql).to_arrow_table()
-        after.con.register(f"incoming_{name}", data)
-        after.con.execute(f"CREATE OR REPLACE TEMP TABLE {name} AS SELECT * FROM incoming_{name}")
-        after.con.unregister(f"incoming_{name}")
-
-
-def said_sql(target: str = "t.origin") -> str:
-    """What each page says of robots and canonical, in words that can be compared; `target` gives a canonical's origin."""
-    mapped = " JOIN stands_for m ON m.origin = t.origin" if target.startswith("m.") else ""
-    return f"""SELECT f.origin, f.path,
-    coalesce((SELECT string_agg(t, '; ' ORDER BY t) FROM (SELECT DISTINCT CASE WHEN d.scope = '' THEN '' ELSE d.scope || ': ' END
-        || array_to_string(d.tokens, ', ') AS t FROM directive d WHERE d.address = f.id AND d.void IS NULL AND len(d.tokens) > 0)),
-        'none') AS robots,
-    coalesce((SELECT string_agg(DISTINCT {target} || t.path, '; ' ORDER BY {target} || t.path) FROM canonical c
-        JOIN address t ON t.id = c.target{mapped} WHERE c.address = f.id AND c.fault IS NULL AND NOT c.in_body), 'none') AS canonical
-FROM fact f WHERE f.known AND f.read AND f.status < 300"""
-
-
-def _origins(names: Iterable[str]) -> str:
-    """Origins for a query's IN, which must not be empty."""
-    return quoted_list(["", *sorted(names)])
 
 
 def lost_since(before: Site, after: Site) -> list[Lost]:
     """Wanted URLs that were open to a crawler and are known not to be now, with the evidence."""
-    worse = [c for c in changed_states(before, after) if c.is_worse]
-    in_common(before, after)
+    worse = [c for c in Sides(before, after).states if c.is_worse]
     causes = _Causes(after, list(dict.fromkeys(c.url for c in worse)))
     found = []
     for one in worse:
         line = causes.of(one.url, one.crawler)
         place = line_of(line, after.section(one.url), one.url) if line else ()
         found.append(Lost(one.url, one.crawler, one.after, line, place))
-    return found
-
-
-def changed_states(before: Site, after: Site, hosts: HostMap | None = None) -> list[StateChange]:
-    """Addresses whose state changed, by crawler: wanted ones that got worse first."""
-    hosts = hosts or HostMap()
-    _bring_over(before, after, hosts)
-    shut, shut_then = _origins(unreachable(after)), _origins(map(hosts.origin, unreachable(before)))
-    unknown = unknown_state_sql(after)
-    found = []
-    for i, crawler in enumerate(after.crawlers):
-        found += [
-            StateChange(url, crawler.token, old, new, wanted, want)
-            for url, old, new, wanted, want in after.rows(
-                f"""SELECT origin || path AS url, e.s{i}, {after.state_sql(i)} AS state,
-                    fact.want = 'show' OR (e.want = 'show' AND fact.entry IS NULL
-                        AND NOT ({MOVED} AND coalesce(there.opens, 0) & {1 << i} > 0)), fact.want
-                FROM fact JOIN earlier e USING (origin, path)
-                LEFT JOIN (SELECT id AS place, open AS opens FROM fact) there ON there.place = coalesce(folds_into, folds_to)
-                WHERE known AND state <> e.s{i}
-                AND NOT ({unknown} AND (state <> 'barred' OR origin IN ({shut})))
-                AND NOT (e.unseen AND (e.s{i} <> 'barred' OR origin IN ({shut_then}))) ORDER BY url"""
-            )
-        ]
-    found += [
-        StateChange(page.url, crawler.token, state, State.GONE, page.want == Want.SHOW, page.want)
-        for page in vanished(after)
-        for crawler, state in zip(after.crawlers, page.states, strict=True)
-        if state != State.GONE
-    ]
-    found += _barred_now(after)
-    return sorted(found, key=lambda c: (not c.is_worse, not c.wanted, c.after == State.OPEN, c.url))
-
-
-def _barred_now(after: Site) -> list[StateChange]:
-    """Pages of the earlier audit that the later one did not come across, and that its robots.txt blocks: a rule that blocks a
-    URL says so whether or not anything else could be read."""
-    known = {o: h for o, h in after.robots.items() if h.known and h.access is Access.RULES}
-    seen = ", ".join(f"s{i}" for i in range(len(after.crawlers)))
-    rows = after.rows(
-        f"""SELECT origin, path, kind, want, {seen} FROM earlier ANTI JOIN (SELECT origin, path FROM fact WHERE known)
-        USING (origin, path) WHERE NOT unseen AND origin IN ({_origins(known)}) ORDER BY origin, path"""
-    )
-    found = []
-    for origin, path, kind, want, *states in rows:
-        url = origin + path
-        entries = after.intent.deciding(url, kind)
-        wish = entries[0].want if entries else want
-        for crawler, state in zip(after.crawlers, states, strict=True):
-            if state != State.BARRED and not known[origin].verdict.decide(path, crawler).allowed:
-                found.append(StateChange(url, crawler.token, state, State.BARRED, wish == Want.SHOW, wish))
     return found
 
 
@@ -264,7 +137,7 @@ class _Sets(NamedTuple):
     files_gone: dict[str, str]
 
 
-def _known_sets(then: Unreadable, now: Unreadable, hosts: HostMap) -> _Sets:
+def _known_sets(then: Unreadable, now: Unreadable, places: AddressMap) -> _Sets:
     after = now.site
     here = "SELECT origin, path FROM fact WHERE known"
     after.con.execute(
@@ -272,8 +145,8 @@ def _known_sets(then: Unreadable, now: Unreadable, hosts: HostMap) -> _Sets:
         JOIN sitemap s ON s.id = e.sitemap JOIN address a ON a.id = e.address"""
     )
     no_more, not_yet = (
-        _files_unknown(after, "earlier_listed", now, hosts.url),
-        _files_unknown(after, "later_listed", then, hosts.back().url),
+        _files_unknown(after, "earlier_listed", now, places.url),
+        _files_unknown(after, "later_listed", then, places.back().url),
     )
     listed, listed_then = "SELECT origin, path FROM later_listed", "SELECT origin, path FROM earlier_listed"
     new, gone, sitemap_new, sitemap_gone = (
@@ -326,7 +199,7 @@ def _directives(after: Site) -> list[dict[str, object]]:
     ]
 
 
-def _rules(before: Site, after: Site) -> list[dict[str, object]]:
+def changed_rules(before: Site, after: Site) -> list[dict[str, object]]:
     """Rules of the main host's robots.txt that only one of the files has."""
     sides = []
     for site in (before, after):
@@ -353,15 +226,17 @@ class _Findings(NamedTuple):
     unseen_then: dict[tuple[str, str], list[str]]
 
 
-def _findings(before: Site, after: Site, hosts: HostMap) -> _Findings:
+def _findings(before: Site, after: Site, places: AddressMap) -> _Findings:
     old, now = verdict_of(before), verdict_of(after)
-    fresh, gone = apart(old.findings, now.findings, hosts, accepted=False)
-    gone_known, unseen_now = known_of(after, gone, hosts.url)
-    new_known, unseen_then = known_of(before, fresh, hosts.back().url)
+    fresh, gone = apart(old.findings, now.findings, places, accepted=False)
+    gone_known, unseen_now = known_of(after, gone, places.url)
+    new_known, unseen_then = known_of(before, fresh, places.back().url)
     return _Findings(new_known, gone_known, sum(now.tally.values()) - len(fresh), unseen_now, unseen_then)
 
 
-def _unknown(then: Unreadable, now: Unreadable, sets: _Sets, findings: _Findings) -> list[dict[str, object]]:
+def _unknown(
+    sides: Sides, then: Unreadable, now: Unreadable, sets: _Sets, findings: _Findings
+) -> list[dict[str, object]]:
     """What could not be read in one of the audits, and why."""
     unknown: list[dict[str, object]] = [
         {"url": url, "because": because, "when": when, "checks": checks}
@@ -369,11 +244,7 @@ def _unknown(then: Unreadable, now: Unreadable, sets: _Sets, findings: _Findings
         for (url, because), checks in unseen.items()
     ]
     told = {str(one["url"]) for one in unknown}
-    lost_sight = now.site.rows(
-        f"""SELECT origin || path AS url FROM fact JOIN earlier e USING (origin, path) WHERE known AND ({UNKNOWN})
-        AND (barred = 0 OR origin IN ({_origins(unreachable(now.site))})) AND NOT e.unseen ORDER BY url"""
-    )
-    reasons_of = now.why([url for (url,) in lost_sight])
+    reasons_of = now.why(sides.lost_sight)
     reasons_of |= dict.fromkeys(sets.unseen_gone, now.whole or "") | sets.files_gone
     then_of = dict.fromkeys(sets.unseen_new, then.whole or "") | sets.files_new
     for when, because in (("now", reasons_of), ("then", then_of)):
@@ -404,14 +275,14 @@ def known_of(
 
 
 def apart(
-    old: Sequence[Finding], new: Sequence[Finding], hosts: HostMap | None = None, accepted: bool = True
+    old: Sequence[Finding], new: Sequence[Finding], places: AddressMap | None = None, accepted: bool = True
 ) -> tuple[list[Finding], list[Finding]]:
     """The findings that only the later audit has, and the ones that only the earlier one has; all but accepted ones if so asked.
 
     Findings are the same by check and subject, and by line for those of robots.txt. Each side is read once, and only what
     is reported is held.
     """
-    mapped = hosts or HostMap()
+    mapped = places or AddressMap()
 
     def key(finding: Finding) -> tuple[str, str, str] | None:
         if finding.accepted and not accepted:
@@ -464,10 +335,11 @@ class _Causes:
         return robots_line(host, rule.line, rule.text) if allowed and rule and host else None
 
 
-def _edits(before: Site, after: Site, states: list[StateChange], hosts: HostMap) -> list[Edit]:
+def _edits(sides: Sides) -> list[Edit]:
     """Gather changes by what explains them, the most harmful first."""
+    before, after, states = sides.before, sides.after, sides.states
     urls = list(dict.fromkeys(c.url for c in states))[:MOST_EXPLAINED]
-    back = hosts.back()
+    back = sides.places.back()
     earlier = {url: back.url(url) for url in urls}
     now, then = _Causes(after, urls), _Causes(before, list(earlier.values()))
     groups: dict[tuple[str, ...], dict[str, Any]] = {}
@@ -487,7 +359,7 @@ def _edits(before: Site, after: Site, states: list[StateChange], hosts: HostMap)
         key = (change.before, change.after, after.section(change.url), *texts)
         group = groups.setdefault(key, {"evidence": evidence, "was": was, "crawlers": {}, "urls": {}})
         group["crawlers"][change.crawler] = None
-        group["urls"][change.url] = group["urls"].get(change.url, False) or change.wanted
+        group["urls"][change.url] = group["urls"].get(change.url, False) or (change.wanted and not change.moved_to)
     edits = [
         Edit(b, a, section, g["evidence"], g["was"], tuple(g["crawlers"]), tuple(g["urls"]), sum(g["urls"].values()))
         for (b, a, section, *_), g in groups.items()

@@ -11,8 +11,8 @@ from indrel.decide.site import Site
 
 NO_FILE = "no file in the folder"
 
-_STEM = "regexp_replace(regexp_replace({}, '/index[.]x?html?$', '/'), '([.]x?html?)?/?$', '')"
-"""An address without what names the same file: `/x`, `/x/`, `/x.html` and `/x/index.html` are one."""
+_STEM = "regexp_replace(regexp_replace({}, '/index[.]x?html?$', '/'), '/?$', '')"
+"""An address without what names the same page: `/x`, `/x/` and `/x/index.html` are one, `/x.html` is another."""
 
 
 class Vanished(NamedTuple):

@@ -151,7 +151,7 @@ def put_forward(site: Site, ids: Iterable[int]) -> dict[int, Evidence]:
     """Per address what names it beside links: its first sitemap entry, else the list that the audit was given."""
     chosen = list(ids)
     entries = listings(site, chosen)
-    lists = {"also": "given with --urls", "before": "open in the earlier audit (--baseline)"}
+    lists = {"also": "given with --urls", "before": "open in the audit that this one is compared with"}
     asked = """SELECT g.address, any_value(g.why), any_value(a.origin || a.path) FROM given g
         JOIN picked ON picked.id = g.address JOIN address a ON a.id = g.address GROUP BY g.address"""
     given = {n: Evidence("list", url, None, lists.get(why, why)) for n, why, url in of_each(site, chosen, asked)}

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 import typer
 
@@ -13,28 +14,48 @@ if TYPE_CHECKING:
     from indrel.ask.against import Against
     from indrel.base.errors import IndrelError
     from indrel.core.intent import Intent
+    from indrel.decide.site import Site
+    from indrel.reports.terminal import Terminal
     from indrel.sources.options import GatherOptions
 
 FEW = 10
+SAMPLE = 6
+"""Pages of a copy that was read with a login and are requested once without it."""
+
+
+class LiveSide(NamedTuple):
+    """The snapshot of the live site, and what cut its audit short."""
+
+    path: Path
+    cut: IndrelError | None = None
+
+
+def live_side(other: str, options: GatherOptions, quiet: bool) -> LiveSide:
+    """The live site's snapshot: the one that is named, or one of an audit made now. What was given for the copy's server (headers,
+    base, further URLs) is not used for it."""
+    from indrel import pipeline
+
+    if pipeline.source_kind(other) == "snapshot":
+        return LiveSide(Path(other))
+    gathered = pipeline.gather(other, replace(options, headers=(), base=None, also=()))
+    say(f"snapshot of the live site saved: {gathered.snapshot}", quiet)
+    return LiveSide(gathered.snapshot, gathered.cut_short)
 
 
 def hold(
-    copy: Path, other: str, options: GatherOptions, wants: Intent, crawler: list[str] | None, json: bool, quiet: bool,
+    copy: Path, live: LiveSide, options: GatherOptions, wants: Intent, crawler: list[str] | None, json: bool,
     cut: IndrelError | None,
 ) -> None:  # fmt: skip
-    """Compare, and exit: 1 if the copy is open, 3 if an audit is incomplete. `other` is a snapshot, or a site to audit now."""
+    """Compare, and exit: 1 if the copy is open, 3 if an audit is incomplete or the sides have nothing in common."""
     from indrel import pipeline
     from indrel.ask.against import against
+    from indrel.base.errors import AuditCutShort
 
-    path = Path(other)
-    if pipeline.source_kind(other) != "snapshot":
-        gathered = pipeline.gather(other, options)
-        path, cut = gathered.snapshot, cut or gathered.cut_short
-        say(f"snapshot saved: {path}", quiet)
+    cut = cut or live.cut
     mine = pipeline.open_site(copy, crawler, wants)
-    theirs = pipeline.open_site(path, [c.token for c in mine.crawlers], wants)
+    theirs = pipeline.open_site(live.path, [c.token for c in mine.crawlers], wants)
     try:
-        found = against(mine, theirs)
+        found = against(mine, theirs, _without_login(mine, options))
     finally:
         mine.close()
         theirs.close()
@@ -42,13 +63,27 @@ def hold(
         write_json(found.as_json())
     else:
         _show(found, mine.base_origin)
+    if cut is None and found.was_not_read:
+        cut = AuditCutShort("nothing of the copy could be read: check its URL, and the login (--header)")
     if cut is not None:
         say(f"indrel: {cut}")
     raise typer.Exit(cut.exit_code if cut else 0 if found.is_closed else 1)
 
 
+def _without_login(copy: Site, options: GatherOptions) -> dict[str, int | None]:
+    """What the start page and a few others return without the login that the copy was read with."""
+    if not copy.meta.get("with_credentials") and not options.headers:
+        return {}
+    from indrel.sources.plain_requests import statuses
+
+    pages = copy.rows(
+        f"SELECT origin || path FROM fact WHERE html AND status < 300 AND origin = ? ORDER BY id <> ?, hash(path) LIMIT {SAMPLE}",
+        [copy.base_origin, copy.front_id],
+    )
+    return statuses([url for (url,) in pages], options)
+
+
 def _show(found: Against, origin: str) -> None:
-    from indrel.core.model import plural
     from indrel.reports.terminal import short
 
     term = terminal()
@@ -59,22 +94,50 @@ def _show(found: Against, origin: str) -> None:
         rest = f" and {found.open_count - 3:,} more" if found.open_count > 3 else ""
         term.line(f"open  {', '.join(short(u, origin) for u in found.open[:3])}{rest}", indent=2, hang=6)
         term.line("Let the server require a login for the whole host: that keeps people out too.", "green", indent=2)
-    if found.unread:
-        term.line(
-            f"{plural(found.unread, 'page')} of both could not be compared, because the copy's were not read (--read-barred reads them).",
-            "yellow",
-            indent=2,
-        )
+    _unknown(term, found, origin)
+    if found.missing:
+        term.console.print()
+        term.line("Open on the live site, missing on the copy", "bold")
+        for url in found.missing[:FEW]:
+            term.line(short(url, origin), indent=2, hang=4)
+        _rest(term, len(found.missing))
     if found.differences:
         term.console.print()
-        term.line("Where directives differ (live -> copy)", "bold")
+        term.line("Where pages differ (live -> copy)", "bold")
     for one in found.differences[:FEW]:
         term.line(f"{one.count:,} × {one.what}: {one.live}  ->  {one.copy}", indent=2, hang=4)
         more = f" and {one.count - 3:,} more" if one.count > 3 else ""
         term.line(f"on  {', '.join(short(u, origin) for u in one.urls[:3])}{more}", "dim", indent=4, hang=4)
-    if len(found.differences) > FEW:
-        term.line(f"and {len(found.differences) - FEW:,} more (--json shows all)", "dim", indent=2)
-    if found.only_live or found.only_copy:
+        for side, line in zip(("live", "copy"), one.lines, strict=True):
+            if line:
+                term.evidence(line, origin, word=side)
+    _rest(term, len(found.differences))
+    if found.rules or found.robots[0] != found.robots[1]:
         term.console.print()
-        first = f", such as {found.examples[0]}" if found.examples else ""
-        term.line(f"{found.only_live:,} only on the live site{first}; {found.only_copy:,} only on the copy")
+        term.line(f"robots.txt (live: {found.robots[0]}, copy: {found.robots[1]})", "bold")
+        term.rules(found.rules[:FEW])
+        _rest(term, len(found.rules))
+    if found.only_copy:
+        term.console.print()
+        term.line(f"{found.only_copy:,} only on the copy")
+
+
+def _unknown(term: Terminal, found: Against, origin: str) -> None:
+    """What could not be compared, by side and reason."""
+    from indrel.core.model import plural
+    from indrel.reports.terminal import short
+
+    groups: dict[tuple[str, str], list[str]] = {}
+    for url, side, because in found.unknown:
+        groups.setdefault((side, because), []).append(short(url, origin))
+    for (side, because), urls in groups.items():
+        where = "on the live site" if side == "live" else "on the copy"
+        hint = " (--read-barred reads them)" if because.startswith("blocked") else ""
+        more = " ..." if len(urls) > 3 else ""
+        what = f"{plural(len(urls), 'page')} not read {where}: {because}{hint}: {', '.join(urls[:3])}{more}"
+        term.line(f"unknown  {what}", "yellow", indent=2, hang=9)
+
+
+def _rest(term: Terminal, count: int) -> None:
+    if count > FEW:
+        term.line(f"and {count - FEW:,} more (--json shows all)", "dim", indent=2)

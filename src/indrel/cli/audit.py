@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shlex
 from collections.abc import Callable, Iterable, Sequence
+from dataclasses import replace
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -18,6 +19,7 @@ from indrel.cli.snapshots import require_read
 
 if TYPE_CHECKING:
     from indrel.base.errors import IndrelError
+    from indrel.cli.against import LiveSide
     from indrel.core.intent import Intent
     from indrel.core.model import Verdict
     from indrel.decide.site import Site
@@ -69,9 +71,9 @@ def audit(
     wanted: GatherOptions | None = None
     if given["render"] and kind == "snapshot":
         say("--render has no effect on a snapshot, only on sites, folders and archives", quiet)
+    live: LiveSide | None = None
     if against or kind != "snapshot":
-        before = _before(baseline if kind == "site" else None, crawler, wants)
-        wanted = gather_options(given, crawler, wants, progress=progress, before=before)
+        wanted = gather_options(given, crawler, wants, progress=progress)
     if given["render"] and given["headers"]:
         say(
             "--render with --header: scripts that pages load from other hosts can read what the site returns to your login"
@@ -81,6 +83,12 @@ def audit(
         raise UsageError(
             "--save and --baseline name the same file, but SOURCE is a snapshot: nothing would be gathered"
         )
+    if against and wanted:
+        from indrel.cli.against import live_side
+
+        live = live_side(against, wanted, quiet)
+    if wanted and kind == "site":
+        wanted = replace(wanted, before=_before(baseline, live, crawler, wants))
     if wanted and kind != "snapshot":
         into = Path(f"{snapshot}.part") if rolling else snapshot
         try:
@@ -92,10 +100,10 @@ def audit(
         if isinstance(cut, Interrupted) and gathered.pages > SOON_JUDGED:
             say(f"indrel: {cut}; to see the result of the {gathered.pages:,} pages that were read: indrel audit {path}")
             raise typer.Exit(cut.exit_code)
-    if against and wanted:
+    if live and wanted:
         from indrel.cli.against import hold
 
-        hold(path, against, wanted, wants, crawler, json, quiet, cut)
+        hold(path, live, wanted, wants, crawler, json, cut)
     site, verdict = pipeline.examine(path, crawler, wants)
     if baseline:
         try:
@@ -108,20 +116,27 @@ def audit(
     )  # fmt: skip
 
 
-def _before(baseline: Path | None, crawler: list[str] | None, wants: Intent) -> Callable[[], Iterable[str]]:
-    """More URLs to request from a site: the baseline's wanted pages. An unusable baseline is refused here, before anything is read."""
+def _before(
+    baseline: Path | None, live: LiveSide | None, crawler: list[str] | None, wants: Intent
+) -> Callable[[str], Iterable[str]]:
+    """More URLs to request from a site: the wanted pages of the baseline, or of the live site. An unusable one is refused here,
+    before anything is read."""
     from indrel import pipeline
+    from indrel.core.mapping import AddressMap, folder_of
 
-    if baseline is None:
-        return tuple
-    pipeline.open_site(baseline, crawler, wants).close()
-    return partial(pipeline.open_and_wanted, baseline, crawler, wants)
+    path = live.path if live else baseline
+    if path is None:
+        return lambda base: ()
+    pipeline.open_site(path, crawler, wants).close()
+
+    def places(old: str, new: str) -> AddressMap:
+        return AddressMap({folder_of(old): folder_of(new)}) if live else AddressMap.between(old, new)
+
+    return partial(pipeline.open_and_wanted, path, crawler, wants, places, live is not None)
 
 
 def since(baseline: Path, site: Site, verdict: Verdict, wants: Intent) -> Verdict:
     """A verdict that knows an earlier audit: only new findings fail, and wanted pages that are lost since then."""
-    from dataclasses import replace
-
     from indrel import pipeline
     from indrel.ask.compare import apart, known_of, lost_since
     from indrel.decide.site import kept_intent

@@ -7,14 +7,12 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from indrel.base.errors import UsageError
 from indrel.cli import options as opt
 from indrel.cli.console import terminal, write_json
 from indrel.cli.output_option import answers
 
 if TYPE_CHECKING:
     from indrel.ask.compare import Comparison
-    from indrel.core.address import HostMap
     from indrel.reports.terminal import Terminal
 
 FEW = 12
@@ -24,9 +22,13 @@ FEW = 12
 def compare(
     old: Annotated[Path, typer.Argument(metavar="OLD", help="The earlier snapshot.")],
     new: Annotated[Path, typer.Argument(metavar="NEW", help="The later snapshot.")],
-    map_hosts: Annotated[
+    map_places: Annotated[
         list[str] | None,
-        typer.Option("--map", metavar="HOST=HOST", help="Compare this host of OLD with that host of NEW. Repeatable."),
+        typer.Option(
+            "--map",
+            metavar="PLACE=PLACE",
+            help="Compare this host (or URL of a folder) of OLD with that of NEW. Repeatable.",
+        ),
     ] = None,
     intent: opt.IntentOption = None,
     crawler: opt.CrawlerOption = None,
@@ -37,13 +39,14 @@ def compare(
     from indrel import pipeline
     from indrel.ask.compare import compare as held
     from indrel.checks.headline import spoken_of
+    from indrel.core.mapping import AddressMap, places
     from indrel.core.model import moment
 
     wants = pipeline.load_intent(intent)
     after = pipeline.open_site(new, crawler, wants)
     before = pipeline.open_site(old, [c.token for c in after.crawlers], wants)
     try:
-        found = held(before, after, _hosts(map_hosts))
+        found = held(before, after, AddressMap.between(before.base, after.base, places(map_places)))
         origin = after.base_origin
         subject = f"{spoken_of(after)}, since {moment(before.meta.get('started'))}"
     finally:
@@ -54,18 +57,6 @@ def compare(
     else:
         _show(found, origin, subject)
     raise typer.Exit(1 if found.worse else 0)
-
-
-def _hosts(values: list[str] | None) -> HostMap:
-    from indrel.core.address import HostMap, host_name
-
-    found = {}
-    for value in values or ():
-        one, equals, other = value.partition("=")
-        if not (one.strip() and equals and other.strip()) or "/" in value:
-            raise UsageError(f"--map {value}: write HOST=HOST, such as staging.sarnfell.example=www.sarnfell.example")
-        found[host_name(one)] = host_name(other)
-    return HostMap(found)
 
 
 def _show(found: Comparison, origin: str, subject: str) -> None:
@@ -127,9 +118,7 @@ def _files(term: Terminal, found: Comparison, origin: str) -> None:
     if found.rules:
         term.console.print()
         term.line("robots.txt", "bold")
-    for rule in found.rules:
-        sign, style = ("+", "green") if rule["change"] == "new" else ("-", "red")
-        term.line(f"{sign} {rule['line']:>4}  {rule['text']}  (group {rule['group']})", style, indent=2, hang=8)
+    term.rules(found.rules)
     for title, sides in (
         ("Sitemaps", (("added", found.sitemap_new), ("removed", found.sitemap_gone))),
         (

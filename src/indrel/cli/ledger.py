@@ -194,7 +194,7 @@ _NAMED = 150
 
 def _chosen(site: Site, since: Path | None, check: list[str] | None) -> list[Asked]:
     from indrel import pipeline
-    from indrel.ask.compare import changed_states
+    from indrel.ask.sides import Sides
     from indrel.checks import verdict_of
     from indrel.ledger import choose
 
@@ -205,7 +205,7 @@ def _chosen(site: Site, since: Path | None, check: list[str] | None) -> list[Ask
     if since:
         before = pipeline.open_site(since, [c.token for c in site.crawlers], site.intent)
         try:
-            asked += choose.from_changes(changed_states(before, site))
+            asked += choose.from_changes(Sides(before, site).states)
         finally:
             before.close()
     return asked

@@ -9,7 +9,6 @@ from __future__ import annotations
 import hashlib
 import ipaddress
 import re
-from collections.abc import Mapping
 from typing import NamedTuple
 
 import ada_url
@@ -116,36 +115,6 @@ def site_key(url: str) -> str:
     """
     authority = url.partition("://")[2].partition("/")[0]
     return authority
-
-
-class HostMap:
-    """Hosts that stand for others, compared as hosts and not as text; a name without a port keeps the port it meets."""
-
-    def __init__(self, hosts: Mapping[str, str] | None = None) -> None:
-        self.hosts = dict(hosts or {})
-
-    def origin(self, origin: str) -> str:
-        """The origin that stands for another; the same where none does."""
-        if not self.hosts:
-            return origin
-        parts = split(origin + "/")
-        authority = origin.partition("://")[2]
-        if authority in self.hosts:
-            return f"{parts.scheme}://{self.hosts[authority]}"
-        if parts.host not in self.hosts:
-            return origin
-        port = f":{parts.port}" if parts.port is not None else ""
-        return f"{parts.scheme}://{self.hosts[parts.host]}{port}"
-
-    def url(self, url: str) -> str:
-        if not self.hosts or "://" not in url:
-            return url
-        origin = origin_of(url)
-        return self.origin(origin) + url[len(origin) :]
-
-    def back(self) -> HostMap:
-        """The way back."""
-        return HostMap({new: old for old, new in self.hosts.items()})
 
 
 def variants(url: str) -> list[str]:

@@ -12,7 +12,7 @@ from indrel.core.model import Finding, State, Want
 from indrel.ledger.book import Asked, Removal
 
 if TYPE_CHECKING:
-    from indrel.ask.compare import StateChange
+    from indrel.ask.sides import StateChange
     from indrel.decide.site import Site
 
 LASTING = (State.HIDDEN, State.LOCKED, State.GONE, State.FOLDED)

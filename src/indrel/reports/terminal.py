@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import textwrap
 from collections import Counter
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING
 
 from rich.console import Console
@@ -358,6 +358,12 @@ class Terminal:
             urls = [f.url for c in others for f in c.findings]
             self.pieces(("       also    ", "dim"), (f"{ids}: ", "dim"), (self._some(urls, origin, number), ""))
         self._fix(cause)
+
+    def rules(self, rules: Iterable[Mapping[str, object]]) -> None:
+        """Rules of robots.txt that only one of two files has."""
+        for rule in rules:
+            sign, style = ("+", "green") if rule["change"] == "new" else ("-", "red")
+            self.line(f"{sign} {rule['line']:>4}  {rule['text']}  (group {rule['group']})", style, indent=2, hang=8)
 
     def by_check(
         self, title: str, findings: Iterable[Finding], origin: str, style: str | None = None, most: int = 1_000

@@ -72,8 +72,8 @@ class GatherOptions:
     read_barred: bool = False
     as_crawlers: bool = False
     user_parts: tuple[str, ...] = ()
-    before: Callable[[], Iterable[str]] = tuple
-    """Gives the addresses that an earlier audit knew; the ones that nothing leads to any more are asked for at the end."""
+    before: Callable[[str], Iterable[str]] = lambda base: ()
+    """Gives, for the site's base, the addresses that another audit knew; those that nothing leads to are asked for at the end."""
 
     only: frozenset[str] | None = None
     """Ask again just for these addresses of a snapshot, for robots.txt and the sitemaps; follow nothing."""

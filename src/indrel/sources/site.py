@@ -259,7 +259,7 @@ class LiveSite:
         if self.lost or self.interrupted:
             return False
         known, seen, on_site = self.recorder.known, self.frontier.seen, self.recorder.on_site
-        new = [url for url in self.options.before() if known(url) not in seen and on_site(url)]
+        new = [url for url in self.options.before(self.start) if known(url) not in seen and on_site(url)]
         left = [url for url in new if origin_of(url) not in self._variant_origins]
         if self.options.limit is not None:  # it is for what the site leads to
             left = left[: max(0, self.options.limit - self.fetched)]
