@@ -72,6 +72,11 @@ def served(pages: dict[str, Any], missing: Response | None = None) -> Served:
 AuditSite = Callable[..., tuple[Site, Verdict]]
 
 
+def pytest_xdist_auto_num_workers() -> int:
+    """One more than there are cores: many tests wait, for servers that are slow and for browsers that hang."""
+    return (os.cpu_count() or 1) + 1
+
+
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     for item in items:
         if item.path.parent.name == "trials":

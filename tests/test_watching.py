@@ -10,6 +10,7 @@ import sysconfig
 from http.server import BaseHTTPRequestHandler
 from pathlib import Path
 
+import openpyxl
 import yaml
 
 from cases import HOST, NOINDEX, a, canonical, html, moved, robots, sitemap
@@ -154,6 +155,50 @@ def test_history_tells_what_came_and_went_and_forget_keeps_the_newest(indrel: Ru
     left = ["www.sarnfell.example-20261104T080000Z.indrel", "www.sarnfell.example-20261105T080000Z.indrel"]
     assert sorted(p.name for p in (tmp_path / "indrel-runs").iterdir()) == left
     assert "nothing to remove" in indrel("forget", "--keep", 1, "--yes", code=0).stdout
+
+
+def test_a_month_for_whoever_pays_for_it(indrel: Run, tmp_path: Path) -> None:
+    """What was fixed, what is new, what moved, states over time with equal audits as one, and what became of the requests."""
+    start = {"index.html": html(canonical("/"), a("/a.html", "/b.html", "/old.html"))}
+    first = {**GOOD, **start, "a.html": html(canonical("/a.html") + NOINDEX), "b.html": html(), "old.html": html()}
+    last = {**GOOD, **start, "b.html": html(NOINDEX), "old.html": '<meta http-equiv="refresh" content="0; url=/new.html">',
+            "new.html": html(), "robots.txt": robots("Disallow: /b")}  # fmt: skip
+    for number, pages in enumerate((first, first, last)):
+        build = f"build{number}"  # one site, wherever its files are read
+        write_site(tmp_path / build, {**pages, "sitemap.xml": sitemap("/", "/a.html", "/b.html")})
+        name = f"indrel-runs/www.sarnfell.example-2026110{number + 1}T080000Z.indrel"
+        indrel("audit", build, "--base", HOST + "/", "--snapshot", name, "--fail-on", "never", code=0)
+        with SnapshotWriter(tmp_path / name, resume=True) as writer:
+            writer.set_meta(started=f"2026-11-0{number + 1}T08:00:00Z")
+    indrel("ledger", "request", HOST + "/a.html", "--on", "2026-11-02", code=0)
+    indrel("ledger", "done", "--on", "2026-11-02", code=0)
+    old = "indrel-runs/www.sarnfell.example-20261101T080000Z.indrel"
+    indrel("report", "--since", old, "-o", "m.html", "-o", "m.xlsx", "-o", "m.md", "-o", "m.csv", code=0)
+    told = (tmp_path / "m.md").read_text()
+    parts = {part.partition("\n")[0]: part for part in told.split("## ")[1:]}
+    assert (
+        "listed-hidden" in parts["Fixed"] and "listed-barred" in parts["New problems"] and "/new.html" in parts["Moved"]
+    )
+    assert "| 2026-11-02 | by hand | open |" in parts["Recrawl requests"]
+    assert (
+        "| 2026-11-01 08" in parts["Over time"]
+        and "2026-11-02 08" in parts["Over time"]
+        and parts["Over time"].count("\n|") == 4
+    )
+    page = (tmp_path / "m.html").read_text()
+    assert "1 problem fixed or reduced, 1 new" in page and "1 wanted page can no longer be indexed." in page
+    assert {row.split(",")[0] for row in (tmp_path / "m.csv").read_text().splitlines()[1:]} == {
+        "fixed", "new", "moved", "worse", "better", "new URL",
+    }  # fmt: skip
+    books = openpyxl.load_workbook(tmp_path / "m.xlsx").sheetnames
+    assert books[:3] == ["Overview", "Fixed", "New problems"] and "Over time" in books
+    new = "indrel-runs/www.sarnfell.example-20261103T080000Z.indrel"
+    done = indrel("compare", old, new, "-o", "c.html", "-o", "c.json", code=1)
+    assert not done.stdout and (tmp_path / "c.html").read_text() == page
+    assert json.loads((tmp_path / "c.json").read_text())["moved"] == [
+        {"url": HOST + "/old.html", "to": HOST + "/new.html"}
+    ]
+    assert "no report ends like that" in indrel("report", "--since", old, "-o", "m.sarif", code=2).stderr
 
 
 STAGE = "https://staging.sarnfell.example"

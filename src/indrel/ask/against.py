@@ -20,6 +20,9 @@ from indrel.decide.site import Site
 FEW = 20
 """Addresses of each kind that are kept as examples."""
 
+SAMPLE = 6
+"""Pages of a copy that was read with a login and are requested once without it."""
+
 LOGIN = (401, 403)
 ITSELF, THE_LIVE_PAGE = "itself", "the live page"
 
@@ -109,6 +112,12 @@ class Against:
             "differences": [d.as_json() for d in self.differences],
             "robots": dict(zip(("live", "copy"), self.robots, strict=True)), "rules": list(self.rules),
         }  # fmt: skip
+
+
+def sample(copy: Site) -> list[str]:
+    """The start page and a few others that the copy returned."""
+    pages = f"""SELECT origin || path FROM fact WHERE html AND status < 300 AND origin = ? ORDER BY id <> ?, hash(path) LIMIT {SAMPLE}"""
+    return [url for (url,) in copy.rows(pages, [copy.base_origin, copy.front_id])]
 
 
 def places_of(live: Site, copy: Site) -> AddressMap:

@@ -15,7 +15,7 @@ from indrel.checks.causes import line_of
 from indrel.checks.evidence import robots_line
 from indrel.core.address import origin_of
 from indrel.core.mapping import AddressMap
-from indrel.core.model import Evidence, Finding, Lost, State
+from indrel.core.model import Evidence, Finding, Lost, State, Want, plural
 from indrel.decide.reasons import decides, reasons
 from indrel.decide.site import Site
 
@@ -78,6 +78,29 @@ class Comparison:
     def better(self) -> int:
         """Wanted URLs that are open to a crawler now and were not."""
         return len({c.url for c in self.states if c.is_better})
+
+    @property
+    def sentence(self) -> str:
+        """What changed, the worst first."""
+        altered = {c.url for c in self.states}
+        changed, both = len(altered), self.common + len(altered.intersection(self.addresses_gone))
+        lost = len({c.url for c in self.states if c.before == State.OPEN and c.want == Want.ANY and not c.moved_to})
+        if self.worse:
+            verdict = f"{plural(self.worse, 'wanted page')} got worse"
+        elif lost:
+            verdict = f"{plural(lost, 'URL is', 'URLs are')} no longer open, none of them known to be wanted"
+        else:
+            verdict = "nothing wanted got worse"
+        counts = [
+            f"{changed:,} of {both:,} changed state",
+            f"{len(self.addresses_new):,} new",
+            f"{len(self.addresses_gone):,} gone",
+        ]
+        counts += [f"{n:,} {what}" for n, what in ((len(self.moved), "moved"), (len(self.unknown), "unknown")) if n]
+        return (
+            f"{verdict}. URLs: {', '.join(counts)}. Findings: {len(self.findings_new):,} new, {len(self.findings_gone):,} gone, "
+            f"{self.findings_still:,} unchanged"
+        )
 
     @property
     def moved(self) -> dict[str, str]:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
+from contextlib import closing
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -10,9 +11,11 @@ from pathlib import Path
 from indrel.base.errors import SnapshotError
 from indrel.checks import verdict_of
 from indrel.checks.headline import name_of
+from indrel.core.address import split
+from indrel.core.mapping import folder_of
 from indrel.core.model import Cause, Headline, Severity
 from indrel.decide.site import Site
-from indrel.snapshot.selection import Glance
+from indrel.snapshot.selection import Glance, in_order
 
 
 @dataclass(frozen=True)
@@ -27,6 +30,13 @@ class Run:
     states: dict[str, dict[str, int]]
     findings: dict[str, int]
     causes: dict[str, Cause]
+
+    @property
+    def says(self) -> tuple[object, ...]:
+        """What is shown of it over time."""
+        told = self.headline
+        causes = {id: cause.count for id, cause in self.causes.items()}
+        return self.complete, told.wanted, told.lost, told.exposed, self.states, self.findings, causes
 
     def as_json(self) -> dict[str, object]:
         return {
@@ -62,11 +72,49 @@ class History:
     causes: list[Span]
     unreadable: list[tuple[Path, str]]
 
+    @property
+    def steps(self) -> list[tuple[Run, Run, int]]:
+        """Audits that say the same and follow each other: the first and the last of them, and how many there are."""
+        found: list[tuple[Run, Run, int]] = []
+        for run in self.runs:
+            if found and found[-1][1].says == run.says:
+                first, _, count = found[-1]
+                found[-1] = (first, run, count + 1)
+            else:
+                found.append((run, run, 1))
+        return found
+
     def as_json(self) -> dict[str, object]:
         return {
             "site": self.site, "runs": [r.as_json() for r in self.runs], "causes": [c.as_json() for c in self.causes],
             "unreadable": [{"snapshot": str(p), "because": why} for p, why in self.unreadable],
         }  # fmt: skip
+
+
+def place_of(site: Site) -> str:
+    """What snapshots of one site have in common: the host and folder at which it is published, wherever its files were read."""
+    return folder_of(site.base).partition("://")[2]
+
+
+def audits(
+    files: Iterable[Path], host: str | None, open_site: Callable[[Path], Site], since: str = "", until: str = "~"
+) -> tuple[list[Run], list[tuple[Path, str]]]:
+    """What each snapshot says that is of one site (that of the newest, or of a host), however the files are named, and which cannot
+    be read. `since` and `until` are the moments between which an audit must have begun."""
+    place = None
+    runs, unreadable = [], []
+    given = list(files)
+    known = {one.path: one.started for one in in_order(given)}  # the newest first
+    odd = [path for path in given if path not in known]
+    for path in (*(path for path, started in known.items() if since <= started <= until), *odd):
+        try:
+            with closing(open_site(path)) as site:
+                place = place or (place_of(site) if host is None else None)
+                if (split(site.base).host == host) if host else (place_of(site) == place):
+                    runs.append(run_of(site, path))
+        except SnapshotError as error:
+            unreadable.append((path, str(error)))
+    return runs, unreadable
 
 
 def run_of(site: Site, path: Path) -> Run:

@@ -19,8 +19,6 @@ if TYPE_CHECKING:
     from indrel.sources.options import GatherOptions
 
 FEW = 10
-SAMPLE = 6
-"""Pages of a copy that was read with a login and are requested once without it."""
 
 
 class LiveSide(NamedTuple):
@@ -74,13 +72,10 @@ def _without_login(copy: Site, options: GatherOptions) -> dict[str, int | None]:
     """What the start page and a few others return without the login that the copy was read with."""
     if not copy.meta.get("with_credentials") and not options.headers:
         return {}
+    from indrel.ask.against import sample
     from indrel.sources.plain_requests import statuses
 
-    pages = copy.rows(
-        f"SELECT origin || path FROM fact WHERE html AND status < 300 AND origin = ? ORDER BY id <> ?, hash(path) LIMIT {SAMPLE}",
-        [copy.base_origin, copy.front_id],
-    )
-    return statuses([url for (url,) in pages], options)
+    return statuses(sample(copy), options)
 
 
 def _show(found: Against, origin: str) -> None:

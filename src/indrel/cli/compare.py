@@ -10,9 +10,11 @@ import typer
 from indrel.cli import options as opt
 from indrel.cli.console import terminal, write_json
 from indrel.cli.output_option import answers
+from indrel.core.address import origin_of, split
 
 if TYPE_CHECKING:
     from indrel.ask.compare import Comparison
+    from indrel.decide.site import Site
     from indrel.reports.terminal import Terminal
 
 FEW = 12
@@ -34,6 +36,7 @@ def compare(
     crawler: opt.CrawlerOption = None,
     json: opt.JsonOption = False,
     quiet: opt.QuietOption = False,
+    reports: list[Path] | None = None,
 ) -> None:
     """Compare two audits: what changed, which edit explains it, and whether anything wanted got worse."""
     from indrel import pipeline
@@ -49,6 +52,8 @@ def compare(
         found = held(before, after, AddressMap.between(before.base, after.base, places(map_places)))
         origin = after.base_origin
         subject = f"{spoken_of(after)}, since {moment(before.meta.get('started'))}"
+        if reports:
+            write_changes(reports, found, before, after)
     finally:
         before.close()
         after.close()
@@ -59,26 +64,39 @@ def compare(
     raise typer.Exit(1 if found.worse else 0)
 
 
+def write_changes(files: list[Path], found: Comparison, before: Site, after: Site, ledger: Path | None = None) -> None:
+    """Write the comparison as reports, with the audits between the two that are kept in the working folder, and the ledger."""
+    from indrel import pipeline
+    from indrel.ask.history import audits, history, run_of
+    from indrel.ledger import Ledger
+    from indrel.ledger.book import DEFAULT_NAME
+    from indrel.reports.changes import changes, write
+    from indrel.snapshot.selection import SUFFIX
+
+    crawlers = [c.token for c in after.crawlers]
+    sides = {site.snapshot.path.resolve(): run_of(site, site.snapshot.path) for site in (before, after)}
+    kept = [p for p in Path(pipeline.RUNS).glob(f"*{SUFFIX}") if p.resolve() not in sides]
+    began, ended = (str(site.meta.get("started")) for site in (before, after))
+    between, _ = audits(
+        kept, split(after.base).host, lambda path: pipeline.open_site(path, crawlers, after.intent), began, ended
+    )
+    requests = []
+    book = ledger or Path(DEFAULT_NAME)
+    if ledger or book.is_file():
+        with Ledger(book, make=False) as opened:
+            requests = [
+                one
+                for one in opened.done()
+                if origin_of(one.url) == after.base_origin and (one.done or "") >= began[:10]
+            ]
+    write(files, changes(found, before, after, history([*sides.values(), *between]), requests))
+
+
 def _show(found: Comparison, origin: str, subject: str) -> None:
-    from indrel.core.model import plural
     from indrel.reports.terminal import STATE_STYLES, short
 
     term = terminal()
-    altered = {c.url for c in found.states}
-    changed, both = len(altered), found.common + len(altered.intersection(found.addresses_gone))
-    lost = len({c.url for c in found.states if c.before == "open" and c.want == "any"})
-    if found.worse:
-        verdict = f"{plural(found.worse, 'wanted page')} got worse"
-    elif lost:
-        verdict = f"{plural(lost, 'URL is', 'URLs are')} no longer open, none of them known to be wanted"
-    else:
-        verdict = "nothing wanted got worse"
-    term.line(
-        f"{subject}: {verdict}. URLs: {changed:,} of {both:,} changed state, {len(found.addresses_new):,} new, "
-        f"{len(found.addresses_gone):,} gone{f', {len(found.unknown):,} unknown' if found.unknown else ''}. Findings: "
-        f"{len(found.findings_new):,} new, {len(found.findings_gone):,} gone, {found.findings_still:,} unchanged.",
-        "bold",
-    )
+    term.line(f"{subject}: {found.sentence}.", "bold")
     reasons: dict[str, list[str]] = {}
     for one in found.unknown:
         reasons.setdefault(str(one["because"]), []).append(short(str(one["url"]), origin))

@@ -4,21 +4,19 @@ from __future__ import annotations
 
 import json as json_module
 import re
-from contextlib import closing
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from indrel.base.errors import IndrelError, SnapshotError, UsageError
+from indrel.base.errors import IndrelError, UsageError
 from indrel.base.extras import require
 from indrel.cli import options as opt
 from indrel.cli.console import say, terminal, write_json
 
 if TYPE_CHECKING:
-    from indrel.ask.history import History, Run
-    from indrel.core.intent import Intent
+    from indrel.ask.history import History
 
 FolderOption = Annotated[
     Path | None,
@@ -45,31 +43,6 @@ def _snapshots(folder: Path | None, host: str | None) -> tuple[str, list[Path]]:
     return name, sorted(p for p in where.glob(f"{name}-*{SUFFIX}") if re.search(r"-[0-9]{8}T[0-9]{6}Z$", p.stem))
 
 
-def _audits(
-    where: Path, host: str | None, crawler: list[str] | None, wants: Intent
-) -> tuple[list[Run], list[tuple[Path, str]]]:
-    """What each snapshot in a folder says that is of one site, however the files are named, and what cannot be read."""
-    from indrel import pipeline
-    from indrel.ask.history import run_of
-    from indrel.checks.headline import name_of
-    from indrel.core.address import split
-    from indrel.snapshot.selection import SUFFIX, in_order
-
-    name = None
-    runs, unreadable = [], []
-    files = list(where.glob(f"*{SUFFIX}"))
-    newest_first = [one.path for one in in_order(files)]
-    for path in [*newest_first, *(one for one in files if one not in newest_first)]:
-        try:
-            with closing(pipeline.open_site(path, crawler, wants)) as site:
-                name = name or (name_of(site) if host is None else None)
-                if (split(site.base).host == host) if host else (name_of(site) == name):
-                    runs.append(run_of(site, path))
-        except SnapshotError as error:
-            unreadable.append((path, str(error)))
-    return runs, unreadable
-
-
 def show_history(
     host: HostArgument = None,
     folder: FolderOption = None,
@@ -84,7 +57,8 @@ def show_history(
 ) -> None:
     """Show all audits of a site: states over time, and when each cause appeared and disappeared."""
     from indrel import pipeline
-    from indrel.ask.history import history
+    from indrel.ask.history import audits, history
+    from indrel.snapshot.selection import SUFFIX
 
     endings = {file.suffix.lower() for file in output or ()}
     if endings - {".png", ".svg", ".json"}:
@@ -94,7 +68,9 @@ def show_history(
     for file in output or ():
         if file.suffix.lower() != ".json":
             require("matplotlib", str(file))
-    runs, unreadable = _audits(folder or Path(pipeline.RUNS), _host(host), crawler, pipeline.load_intent(intent))
+    wants = pipeline.load_intent(intent)
+    files = list((folder or Path(pipeline.RUNS)).glob(f"*{SUFFIX}"))
+    runs, unreadable = audits(files, _host(host), lambda path: pipeline.open_site(path, crawler, wants))
     found = history(runs, unreadable)
     for file in output or ():
         _write(file, found)
@@ -138,10 +114,11 @@ def _show(found: History) -> None:
     )
     term.console.print()
     rows = []
-    for run in found.runs:
+    for run, same, alike in found.steps:
         states = next(reversed(run.states.values()), {})
+        until = f" to {moment(same.started)}, {alike:,} alike" if alike > 1 else ""
         rows.append([
-            moment(run.started) + ("" if run.complete else " (incomplete)"), f"{run.headline.lost:,} of {run.headline.wanted:,}",
+            moment(run.started) + until + ("" if run.complete else " (incomplete)"), f"{run.headline.lost:,} of {run.headline.wanted:,}",
             f"{run.headline.exposed:,}", f"{run.findings['stop']:,}", f"{run.findings['fix']:,}", f"{states.get('open', 0):,}",
             f"{states.get('hidden', 0):,}", f"{states.get('barred', 0):,}",
         ])  # fmt: skip

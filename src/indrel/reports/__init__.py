@@ -39,11 +39,11 @@ DRAWN = (".png", ".svg")
 """Endings that need the extra `figures`."""
 
 
-def check_endings(files: Sequence[Path]) -> None:
+def check_endings(files: Sequence[Path], endings: Iterable[str] = tuple(WRITERS)) -> None:
     """Refuse, before any work is done, an ending that no writer has or a folder that is not there."""
     for file in files:
-        if file.suffix.lower() not in WRITERS:
-            raise UsageError(f"{file}: no report ends like that; choose one of {' '.join(WRITERS)}")
+        if file.suffix.lower() not in endings:
+            raise UsageError(f"{file}: no report ends like that; choose one of {' '.join(endings)}")
         if file.suffix.lower() in DRAWN:
             require("matplotlib", str(file))
         if not file.parent.is_dir():

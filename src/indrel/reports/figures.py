@@ -15,7 +15,7 @@ from matplotlib.figure import Figure
 from indrel.base.plain import clip, safe
 from indrel.core.model import State, Verdict, plural
 from indrel.decide.site import Site
-from indrel.reports.panels import MOST_BARS, ORDER, Panel, panels
+from indrel.reports.panels import ORDER, Panel, history_panel, panels
 from indrel.reports.terminal import host_of
 
 if TYPE_CHECKING:
@@ -154,11 +154,7 @@ def render_svg(verdict: Verdict, site: Site) -> bytes:
 
 def history_figure(found: History, form: str) -> bytes:
     """The states over time, one bar an audit, and how many wanted pages were lost, as PNG or SVG."""
-    runs = found.runs[-MOST_BARS * 2 :]
-    bars = [(run.started[:16].replace("T", " "), next(reversed(run.states.values()), {})) for run in runs]
-    lost = [run.headline.lost for run in runs]
-    says = f"{lost[0]:,} wanted {'page' if lost[0] == 1 else 'pages'} lost at first, {lost[-1]:,} now"
-    panel = Panel("history", "States over time", says, bars)
+    panel = history_panel(found)
     return _as_file(lambda: _figure([panel], f"{found.site}, {len(found.runs)} audits"), form)
 
 

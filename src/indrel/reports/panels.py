@@ -9,8 +9,9 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from indrel.ask.history import History
 from indrel.core.address import split
-from indrel.core.model import State, plural
+from indrel.core.model import State, moment, plural
 from indrel.decide.graph import clicks_by_state
 from indrel.decide.place import section_states
 from indrel.decide.site import Site
@@ -126,3 +127,12 @@ def _sum(many: Any) -> Counts:
         for state, count in states.items():
             found[state] = found.get(state, 0) + count
     return found
+
+
+def history_panel(found: History) -> Panel:
+    """The states over time, one bar for audits that say the same, and how many wanted pages were lost."""
+    steps = found.steps[-MOST_BARS * 2 :]
+    bars = [(moment(run.started), next(reversed(run.states.values()), {})) for run, _, _ in steps]
+    lost = [run.headline.lost for run, _, _ in steps]
+    says = f"{lost[0]:,} wanted {'page' if lost[0] == 1 else 'pages'} lost at first, {lost[-1]:,} now"
+    return Panel("history", "States over time", says, bars)

@@ -160,6 +160,17 @@ def table_book(title: str, heads: Sequence[str], rows: Iterable[Sequence[object]
     return book.octets()
 
 
+def overview_book(
+    overview: Iterable[Sequence[object]], sheets: Iterable[tuple[str, Sequence[str], Iterable[Sequence[object]]]]
+) -> bytes:
+    """A spreadsheet that begins with a list of what is in it; each sheet is its title, its heads and its rows."""
+    book = _Book()
+    book.sheet("Overview", ("what", "value"), overview, filtered=False)
+    for title, heads, rows in sheets:
+        book.sheet(title, heads, rows)
+    return book.octets()
+
+
 def _entries(site: Site) -> Iterable[Sequence[object]]:
     states = ", ".join(
         f"CASE WHEN f.id IS NULL THEN 'unknown' ELSE {site.state_sql(i)} END" for i in range(len(site.crawlers))

@@ -75,10 +75,13 @@ def is_address(value: str) -> bool:
     return value.startswith(("http://", "https://"))
 
 
-def render(verdict: Verdict, site: Site) -> bytes:
+def rendered(name: str, **values: Any) -> bytes:
+    """A template of this folder filled in; whatever a site wrote is escaped."""
+    folder = files("indrel.reports.page")
     environment = jinja2.Environment(
-        autoescape=True, undefined=jinja2.StrictUndefined, trim_blocks=True, lstrip_blocks=True
-    )
+        autoescape=True, undefined=jinja2.StrictUndefined, trim_blocks=True, lstrip_blocks=True,
+        loader=jinja2.FunctionLoader(lambda one: folder.joinpath(one).read_text("utf-8")),
+    )  # fmt: skip
     environment.filters |= {
         "visible": visible,
         "prose": prose,
@@ -86,10 +89,14 @@ def render(verdict: Verdict, site: Site) -> bytes:
         "percent": lambda n: f"{n:.1%}",
     }
     environment.tests["address"] = is_address
-    folder = files("indrel.reports.page")
-    template = environment.from_string(folder.joinpath("page.html.j2").read_text("utf-8"))
-    page = template.render(
-        version=__version__,
+    style = Markup(folder.joinpath("page.css").read_text("utf-8"))
+    page = environment.get_template(name).render(version=__version__, style=style, **values)
+    return page.encode("utf-8", "backslashreplace")
+
+
+def render(verdict: Verdict, site: Site) -> bytes:
+    return rendered(
+        "page.html.j2",
         host=host_of(verdict),
         sentence=sentence(verdict),
         lead=lead(verdict),
@@ -114,12 +121,10 @@ def render(verdict: Verdict, site: Site) -> bytes:
         flow=link_flow(site),
         plural=plural,
         explains=explains,
-        style=Markup(folder.joinpath("page.css").read_text("utf-8")),
-        script=Markup(folder.joinpath("page.js").read_text("utf-8")),
+        script=Markup(files("indrel.reports.page").joinpath("page.js").read_text("utf-8")),
         data=as_data({str(c.rank): _rows(c, site.base_origin) for c in verdict.causes if c.count > 1}),
         urls=as_data(searched(site, verdict)),
     )
-    return page.encode("utf-8", "backslashreplace")
 
 
 def lead(verdict: Verdict) -> list[str]:
