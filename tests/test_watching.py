@@ -186,7 +186,7 @@ def test_a_month_for_whoever_pays_for_it(indrel: Run, tmp_path: Path) -> None:
         and parts["Over time"].count("\n|") == 4
     )
     page = (tmp_path / "m.html").read_text()
-    assert "1 problem fixed or reduced, 1 new" in page and "1 wanted page can no longer be indexed." in page
+    assert "1 problem fixed or reduced, 2 new" in page and "1 wanted page can no longer be indexed." in page
     assert {row.split(",")[0] for row in (tmp_path / "m.csv").read_text().splitlines()[1:]} == {
         "fixed", "new", "moved", "worse", "better", "new URL",
     }  # fmt: skip

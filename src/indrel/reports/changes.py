@@ -60,7 +60,7 @@ def changes(
     asked = _requests(requests, after)
     now_open = sum(row[-1] == "open" for row in asked)
     lead = [
-        f"Since {since}: {plural(len(fixed), 'problem')} fixed or reduced, {len(new):,} new.",
+        f"Since {since}: {plural(_grave(fixed), 'problem')} fixed or reduced, {_grave(new):,} new.",
         f"{plural(found.worse, 'wanted page')} can no longer be indexed."
         if found.worse
         else "No wanted page was lost.",
@@ -144,6 +144,11 @@ def _by_cause(findings: Iterable[Finding], causes: Iterable[Cause]) -> list[tupl
             examples.setdefault(finding.cause, finding.url)
     ordered = sorted(counts, key=lambda id: (-known[id].severity.value, -counts[id], id))
     return [(known[id], counts[id], examples[id]) for id in ordered]
+
+
+def _grave(causes: Iterable[tuple[Cause, int, str]]) -> int:
+    """How many are more than notes."""
+    return sum(cause.severity is not Severity.NOTE for cause, _, _ in causes)
 
 
 def _requests(requests: Iterable[Request], site: Site) -> list[tuple[object, ...]]:
