@@ -72,7 +72,7 @@ def test_each_build(tmp_path: Path) -> None:
     write_site(tmp_path / "public", {**GOOD, "robots.txt": robots("Disallow: /a")})  # a prefix that shuts a wanted page
     (tmp_path / "audit.indrel").unlink()
     assert sh(tmp_path, script)[0] == 1
-    assert "**lost**" in (tmp_path / "audit.md").read_text() and "`robots.txt:2`" in (tmp_path / "audit.md").read_text()
+    assert "**lost**" in (tmp_path / "audit.md").read_text() and "`public/robots.txt:2`" in (tmp_path / "audit.md").read_text()
 
 
 def test_each_pull_request(tmp_path: Path) -> None:
@@ -91,7 +91,7 @@ def test_each_pull_request(tmp_path: Path) -> None:
     for number, (change, code, told) in enumerate((
         ({"src/b.html": html(canonical("/b.html"))}, 0, "nothing"),
         ({"src/a.html": html(canonical("/a.html") + NOINDEX)}, 1, "listed-hidden"),
-        ({"src/robots.txt": robots("Disallow: /a")}, 1, "`robots.txt:2`"),
+        ({"src/robots.txt": robots("Disallow: /a")}, 1, "`public/robots.txt:2`"),
     )):  # fmt: skip
         work = tmp_path / f"job{number}"
         git(tmp_path, "clone", "-q", str(origin), str(work))
@@ -101,7 +101,9 @@ def test_each_pull_request(tmp_path: Path) -> None:
         ended, _ = sh(work, RECIPES[2], "main")
         summary = (work / "summary.md").read_text()
         assert ended == code and (told == "nothing" or told in summary), summary
-        assert "link-to-gone" not in summary or not code, "what stood already is no news"
+        assert "link-to-gone" not in summary.partition("checks skipped")[0] or not code, "what stood already is no news"
+        first = summary.partition("\n")[0]
+        assert "public" not in first and ".indrel" not in first and summary.count("skipped: ") == 1
         assert json.loads((work / "audit.sarif").read_text())["runs"]
 
 

@@ -31,6 +31,7 @@ AS_WANTED = {
 }  # fmt: skip
 """The states that a want asks for."""
 
+BRING_BACK = "to bring it back, restore the page; if it moved, redirect (301) to its new URL"
 ADD_NOINDEX = 'add `<meta name="robots" content="noindex">` to its head'
 SEND_NOINDEX = "edit the server's configuration: send `X-Robots-Tag: noindex` with it"
 
@@ -110,7 +111,7 @@ def _to_open(
         return Step("change", "to fix it, return 404 or 410 if there is no page, or restore the page's content")
     words = {
         State.LOCKED: "to open it, edit the server's configuration: return it without a login",
-        State.GONE: "to bring it back, restore the page; if it moved, redirect (301) to its new URL",
+        State.GONE: BRING_BACK,
         State.BROKEN: "to fix it, look into the server's error log for this URL",
     }
     return Step("change", words[State(state)])

@@ -7,6 +7,8 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
+from indrel.ask.change_step import BRING_BACK
+from indrel.ask.explain import explain
 from indrel.ask.removed_pages import gone_from
 from indrel.ask.sides import Sides, StateChange, said_sql
 from indrel.ask.unknown import Unasked, Unreadable
@@ -15,12 +17,15 @@ from indrel.checks.causes import line_of
 from indrel.checks.evidence import robots_line
 from indrel.core.address import origin_of
 from indrel.core.mapping import AddressMap
-from indrel.core.model import Evidence, Finding, Lost, State, Want, plural
+from indrel.core.model import Evidence, Finding, Lost, State, Want, capital, plural
 from indrel.decide.reasons import decides, reasons
 from indrel.decide.site import Site
 
 MOST_EXPLAINED = 5_000
 """Changed addresses whose cause is looked up; of more, the first in order of harm."""
+
+MOST_FIXES = 20
+"""Places to edit for which it is worked out what brings lost pages back."""
 
 
 @dataclass(frozen=True)
@@ -137,12 +142,23 @@ def lost_since(before: Site, after: Site) -> list[Lost]:
     """Wanted URLs that were open to a crawler and are known not to be now, with the evidence."""
     worse = [c for c in Sides(before, after).states if c.is_worse]
     causes = _Causes(after, list(dict.fromkeys(c.url for c in worse)))
+    fixes: dict[tuple[str, ...], str] = {}
     found = []
     for one in worse:
         line = causes.of(one.url, one.crawler)
         place = line_of(line, after.section(one.url), one.url) if line else ()
-        found.append(Lost(one.url, one.crawler, one.after, line, place))
+        if place not in fixes:
+            fixes[place] = _fix(after, one) if len(fixes) < MOST_FIXES else ""
+        found.append(Lost(one.url, one.crawler, one.after, line, place, fixes[place]))
     return found
+
+
+def _fix(site: Site, lost: StateChange) -> str:
+    """What brings a lost page back."""
+    if lost.after == State.GONE:
+        return capital(f"{BRING_BACK}.")
+    steps = explain(site, lost.url).steps.get(lost.crawler, [])
+    return next((capital(f"{step.outcome}.") for step in steps if step.step == "change"), "")
 
 
 class _Sets(NamedTuple):

@@ -26,11 +26,12 @@ def name_of(site: Site) -> str:
     return host if "://" in location else f"{host} ({location})"
 
 
-def spoken_of(site: Site) -> str:
-    """The beginning of every first line: the site, the time of the audit, and whether it is incomplete."""
+def spoken_of(site: Site, bare: bool = False) -> str:
+    """The beginning of every first line: the site, the time of the audit, and whether it is incomplete; `bare` without the folder."""
+    name = split(site.base).host if bare else name_of(site)
     when = moment(site.meta.get("started"))
     because = site.meta.get("incomplete_because") or "it was interrupted"
-    return f"{name_of(site)}, {when}{'' if site.complete else f', incomplete: {because}'}" if when else name_of(site)
+    return f"{name}, {when}{'' if site.complete else f', incomplete: {because}'}" if when else name
 
 
 class _Counts(NamedTuple):

@@ -147,11 +147,14 @@ def since(baseline: Path, site: Site, verdict: Verdict, wants: Intent) -> Verdic
         new, _ = apart(old.findings, verdict.findings)
         new, _ = known_of(earlier, new, lambda url: url)
         lost = lost_since(earlier, site)
+        started = str(earlier.meta.get("started") or "")
         added = added_since(kept_intent(earlier.snapshot), site.intent)
     finally:
         earlier.close()
     notes = (*added, *verdict.notes)
-    return replace(verdict, new=frozenset(new), lost=tuple(lost), baseline=str(baseline), notes=notes)
+    return replace(
+        verdict, new=frozenset(new), lost=tuple(lost), baseline=str(baseline), baseline_started=started, notes=notes
+    )
 
 
 def added_since(old: Intent, new: Intent) -> list[str]:

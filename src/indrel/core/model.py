@@ -6,6 +6,7 @@ from collections import Counter
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from enum import Enum, StrEnum
+from pathlib import PurePath
 from typing import NamedTuple, Protocol
 
 from indrel.core.address import normalise
@@ -201,6 +202,11 @@ class Cause:
     instead: str = ""
     proof: str = ""
 
+    @property
+    def fix(self) -> str:
+        """What to do about it, and what that does, if it was tried."""
+        return f"{self.mend} Tried on this audit: {self.proof}." if self.proof else self.mend
+
     def as_json(self) -> dict[str, object]:
         doc: dict[str, object] = {
             "id": self.id,
@@ -277,10 +283,13 @@ class Lost:
     place: tuple[str, ...] = ()
     """The place to edit, as causes are reported apart by it."""
 
+    fix: str = ""
+    """What brings the page back; the same for all of a place."""
+
     def as_json(self) -> dict[str, object]:
         return {
             "url": self.url, "crawler": self.crawler, "before": State.OPEN.value, "after": self.after,
-            "evidence": self.evidence.as_json() if self.evidence else None,
+            "evidence": self.evidence.as_json() if self.evidence else None, "fix": self.fix,
         }  # fmt: skip
 
 
@@ -315,6 +324,8 @@ class Verdict:
     new: frozenset[Finding] = frozenset()
     """With a baseline: the findings that it has not."""
 
+    baseline_started: str | None = None
+
     lost: tuple[Lost, ...] = ()
     """With a baseline: wanted addresses that were open in it and are lost now, whatever check speaks of them."""
 
@@ -337,8 +348,9 @@ class Verdict:
         followers = (c for c in self.consequences if c.follows == cause.id and c.findings)
         return [c for c in followers if place[0].kind == "robots" and _same_line(c.findings[0].evidence[:1], place)]
 
-    def lost_together(self) -> list[tuple[list[str], str, Evidence | None, list[str]]]:
-        """Lost addresses that one edit would bring back: they, the state now, the first's line, the crawlers it holds for."""
+    def lost_together(self) -> list[tuple[list[str], str, Evidence | None, list[str], str]]:
+        """Lost addresses that one edit would bring back: they, the state now, the first's line, the crawlers it holds for, and
+        that edit."""
         crawlers: dict[Lost, list[str]] = {}
         for one in self.lost:
             crawlers.setdefault(replace(one, crawler=""), []).append(one.crawler)
@@ -346,12 +358,30 @@ class Verdict:
         for one, names in crawlers.items():
             groups.setdefault((one.after, one.place, tuple(names)), []).append(one)
         return [
-            ([one.url for one in ones], after, ones[0].evidence, list(names))
+            (
+                [one.url for one in ones],
+                after,
+                ones[0].evidence,
+                list(names),
+                self._tried(ones[0].evidence) or ones[0].fix,
+            )
             for (after, _, names), ones in groups.items()
         ]
 
+    def _tried(self, line: Evidence | None) -> str:
+        """The edit of a line that was tried on the facts, if a cause has one."""
+        first = (c for c in self.causes if c.proof and c.findings)
+        return next((c.fix for c in first if line and _same_line(c.findings[0].evidence[:1], (line,))), "")
+
     def count(self, severity: Severity) -> int:
         return self.tally.get(severity, 0)
+
+    def file_of(self, where: str) -> str:
+        """Where evidence stands, for a code host: a file of a folder that was named by its path from the working folder has that
+        path from there. The file's path in the folder for any other folder, and whatever it is if it is no file."""
+        folder = PurePath(str(self.source["location"])) if self.source.get("kind") == "folder" else None
+        is_file = "://" not in where and not where.startswith("/")
+        return (folder / where).as_posix() if folder and is_file and not folder.is_absolute() else where
 
     def is_new(self, finding: Finding) -> bool:
         """Whether a finding counts as new; without a baseline all do."""
@@ -366,7 +396,10 @@ class Verdict:
         for cause in self.causes if self.new else ():
             found = tuple(f for f in cause.findings if self.is_new(f))
             if found:
-                causes.append(replace(cause, findings=found, count=len(found), share=None, others=()))
+                severity = max((f.severity for f in found), key=lambda s: s.value)
+                causes.append(
+                    replace(cause, findings=found, count=len(found), severity=severity, share=None, others=())
+                )
                 fresh += found
         return replace(self, causes=tuple(causes), findings=tuple(fresh), tally=tally_of(fresh))
 

@@ -19,7 +19,7 @@ from indrel.decide.site import Site
 from indrel.ledger import Request
 from indrel.reports import csv_table
 from indrel.reports.panels import Panel, history_panel
-from indrel.reports.terminal import fix_of, said_of, short
+from indrel.reports.terminal import said_of, short
 
 SHOWN = 200
 """Rows of a table in a page or in Markdown; a spreadsheet holds all."""
@@ -76,7 +76,7 @@ def changes(
               [(c.severity.word, c.check, said_of(c), n, left.get(c.id, 0), short(url, origin)) for c, n, url in fixed]),
         Table("New problems", "Findings that the earlier audit did not have.",
               ("severity", "check", "problem", "new", "such as", "set by", "fix"),
-              [(c.severity.word, c.check, said_of(c), n, short(url, origin), _place(c, origin), fix_of(c)) for c, n, url in new]),
+              [(c.severity.word, c.check, said_of(c), n, short(url, origin), _place(c, origin), c.fix) for c, n, url in new]),
         *_of_pages(found, origin), *_of_files(found, origin),
         Table("Recrawl requests", "What was requested from engines, and the state of the URL now.",
               ("URL", "why", "requested on", "how", "state now"), [(short(str(url), origin), *rest) for url, *rest in asked]),

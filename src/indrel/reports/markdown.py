@@ -5,9 +5,10 @@ from __future__ import annotations
 import re
 
 from indrel.base.plain import safe
-from indrel.core.model import Cause, Severity, Verdict, plural
+from indrel.checks.headline import spoken_of
+from indrel.core.model import Cause, Evidence, Severity, Verdict, moment, plural
 from indrel.decide.site import Site
-from indrel.reports.terminal import A_CAUSE, GLOSSES, HEADINGS, explains, fix_of, said_of, sentence, short
+from indrel.reports.terminal import A_CAUSE, GLOSSES, HEADINGS, explains, said_of, sentence, short, since_then
 
 MOST_LOST = 10
 MOST_CAUSES = 60
@@ -51,23 +52,37 @@ def code(value: str) -> str:
 
 
 def render(verdict: Verdict, site: Site) -> bytes:
-    lines = [f"# {text(sentence(verdict))}", ""]
+    """First what is lost and new since the baseline, if there is one; the rest, by severity; what was skipped, in a line."""
+    lines = [f"# {text(_title(verdict, site))}", ""]
     lines += [line for note in verdict.notes[:NOTES] for line in (f"Note: {text(note)}.", "")]
-    for urls, after, by, crawlers in verdict.lost_together():
+    for urls, after, by, crawlers, fix in verdict.lost_together():
         who = "" if len(crawlers) == len(verdict.crawlers) else f" for {', '.join(map(code, crawlers))}"
         named = ", ".join(code(short(url, site.base_origin)) for url in urls[:MOST_LOST])
         more = f" and {len(urls) - MOST_LOST:,} more" if len(urls) > MOST_LOST else ""
-        line = (
-            f": {code(short(by.where, site.base_origin) + (f':{by.line}' if by.line else ''))} {code(by.text)}"
-            if by
-            else ""
-        )
+        line = f": {_place(by, verdict, site)} {code(by.text)}" if by else ""
         lines.append(f"- **lost**{who}: {named}{more} {'is' if len(urls) == 1 else 'are'} {after}{line}")
-    verdict = verdict.fresh()
+        lines += [f"  **Fix:** {prose(fix)}"] if fix else []
+    shown = verdict.fresh()
     lines += [f"**The check {c.check} crashed**, so its findings are missing." for c in verdict.crashed]
-    lines += _states(verdict)
-    if any(not c.accepted for c in verdict.causes):
-        lines += ["", A_CAUSE]
+    if not verdict.baseline:
+        lines += _states(verdict)
+    lines += _causes(shown, site)
+    if verdict.baseline:
+        lines += ["", "## The whole site", "", f"{text(verdict.headline.said)}.", "", *_states(verdict)]
+    if verdict.skipped:
+        lines += ["", f"{plural(len(verdict.skipped), 'check')} skipped: {text(_skipped(verdict))}."]
+    return ("\n".join(lines) + "\n").encode("utf-8", "backslashreplace")
+
+
+def _title(verdict: Verdict, site: Site) -> str:
+    """The first line: in a pull request the host, without the folder in which a job has its files."""
+    if not verdict.baseline:
+        return sentence(verdict)
+    return f"{spoken_of(site, bare=True)}, since {moment(verdict.baseline_started)}: {since_then(verdict)}"
+
+
+def _causes(verdict: Verdict, site: Site) -> list[str]:
+    lines = ["", A_CAUSE] if any(not c.accepted for c in verdict.causes) else []
     shown = 0
     for severity in Severity:
         causes = [c for c in verdict.causes if c.severity is severity and not c.accepted]
@@ -76,7 +91,7 @@ def render(verdict: Verdict, site: Site) -> bytes:
         lines += ["", f"## {HEADINGS[severity]}", ""]
         room = max(0, MOST_CAUSES - shown)
         for cause in causes[:room]:
-            lines += _cause(cause, site.base_origin, verdict.joined(cause))
+            lines += _cause(cause, site, verdict)
         if len(causes) > room:
             lines += [f"and {plural(len(causes) - room, 'more cause')}.", ""]
         shown += len(causes)
@@ -87,10 +102,20 @@ def render(verdict: Verdict, site: Site) -> bytes:
             f"- {c.check}, {plural(c.count, 'finding')}: {text(c.accepted.because if c.accepted else '')}"
             for c in accepted
         ]
-    if verdict.skipped:
-        lines += ["", "## Skipped", ""]
-        lines += [f"- {s.check}: {text(s.because)}" for s in verdict.skipped]
-    return ("\n".join(lines) + "\n").encode("utf-8", "backslashreplace")
+    return lines
+
+
+def _skipped(verdict: Verdict) -> str:
+    """The checks that were skipped, by reason."""
+    reasons: dict[str, list[str]] = {}
+    for one in verdict.skipped:
+        reasons.setdefault(one.because, []).append(one.check)
+    return "; ".join(f"{because}: {', '.join(names)}" for because, names in reasons.items())
+
+
+def _place(evidence: Evidence, verdict: Verdict, site: Site) -> str:
+    where = short(verdict.file_of(evidence.where) if evidence.kind != "intent" else evidence.where, site.base_origin)
+    return code(where + (f":{evidence.line}" if evidence.line else ""))
 
 
 def _states(verdict: Verdict) -> list[str]:
@@ -109,15 +134,14 @@ def _states(verdict: Verdict) -> list[str]:
     ]
 
 
-def _cause(cause: Cause, origin: str, joined: list[Cause]) -> list[str]:
-    first = cause.findings[0]
+def _cause(cause: Cause, site: Site, verdict: Verdict) -> list[str]:
+    origin, joined, first = site.base_origin, verdict.joined(cause), cause.findings[0]
     lines = [f"### {prose(said_of(cause))}", "", f"{cause.check}, cause {code(cause.short)}{explains(cause)}", ""]
     for evidence in first.evidence[:3]:
-        where = short(evidence.where, origin) + (f":{evidence.line}" if evidence.line else "")
-        lines.append(f"- set by {code(where)} {code(evidence.text)}")
+        lines.append(f"- set by {_place(evidence, verdict, site)} {code(evidence.text)}")
     lines += [f"- also: {prose(said_of(one))} ({one.check})" for one in joined]
     urls = [f.url for f in cause.findings]
     if cause.count > 1 or urls[0] != first.evidence[0].where:
         more = f" and {len(urls) - EXAMPLES:,} more" if len(urls) > EXAMPLES else ""
         lines.append("- on " + ", ".join(code(short(u, origin)) for u in urls[:EXAMPLES]) + more)
-    return [*lines, "", f"**Fix:** {prose(fix_of(cause))}", ""]
+    return [*lines, "", f"**Fix:** {prose(cause.fix)}", ""]

@@ -51,7 +51,7 @@ def render(verdict: Verdict, site: Site) -> Iterator[bytes]:
 
 
 def _result(finding: Finding, used: list[str], folder: Path | None, verdict: Verdict) -> dict[str, Any]:
-    places = [_place(e, folder) for e in _to_mend(finding)[:10]]
+    places = [_place(e, folder, verdict) for e in _to_mend(finding)[:10]]
     result: dict[str, Any] = {
         "ruleId": finding.check,
         "ruleIndex": used.index(finding.check),
@@ -86,14 +86,13 @@ def _to_mend(finding: Finding) -> list[Evidence]:
     return shown
 
 
-def _place(evidence: Evidence, folder: Path | None) -> dict[str, Any]:
-    """Where a piece of evidence stands. A file of a folder that was named by its path from the working folder, as a code
-    host's job names it, has that path from the root of the sources."""
+def _place(evidence: Evidence, folder: Path | None, verdict: Verdict) -> dict[str, Any]:
+    """Where a piece of evidence stands: files by their path from the root of the sources."""
     where: dict[str, Any] = {"uri": evidence.where}
     if "://" not in evidence.where and not evidence.where.startswith("/"):
         own = folder is not None and evidence.kind != "intent"
-        if own and folder is not None and not folder.is_absolute():
-            where["uri"] = (folder / evidence.where).as_posix()
+        if own:
+            where["uri"] = verdict.file_of(evidence.where)
         where["uriBaseId"] = FOLDER if own and folder is not None and folder.is_absolute() else SOURCES
     where["uri"] = quote(where["uri"], safe=":/?#[]@!$&'()*+,;=%~-._")
     physical: dict[str, Any] = {"artifactLocation": where}

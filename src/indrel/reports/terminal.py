@@ -64,6 +64,11 @@ def sentence(verdict: Verdict) -> str:
     told = verdict.headline
     if verdict.baseline is None:
         return told.sentence
+    return f"{told.subject}: Since {verdict.baseline}: {since_then(verdict)} Overall: {told.said}."
+
+
+def since_then(verdict: Verdict) -> str:
+    """With a baseline: what was lost since then, what is new, and what was there already."""
     shown = verdict.fresh()
     grave = sum(1 for f in shown.findings if f.severity in (Severity.STOP, Severity.FIX) and not f.accepted)
     lost = len({one.url for one in verdict.lost})
@@ -72,7 +77,7 @@ def sentence(verdict: Verdict) -> str:
     parts.append(new if shown.findings else "no new finding")
     before = len(verdict.findings) - len(shown.findings)
     unchanged = f" Unchanged: {plural(before, 'finding')}." if before else ""
-    return f"{told.subject}: Since {verdict.baseline}: {', '.join(parts)}.{unchanged} Overall: {told.said}."
+    return f"{', '.join(parts)}.{unchanged}"
 
 
 class Terminal:
@@ -160,12 +165,14 @@ class Terminal:
     def _lost(self, verdict: Verdict, origin: str) -> None:
         """Wanted pages that were open in the baseline and are lost now, by the line that causes it."""
         groups = verdict.lost_together()
-        for urls, after, evidence, crawlers in groups[:FIRST]:
+        for urls, after, evidence, crawlers, fix in groups[:FIRST]:
             who = "" if len(crawlers) == len(verdict.crawlers) else f" for {listing(crawlers)}"
             what = f"{self._some(urls, origin, len(urls))} {'is' if len(urls) == 1 else 'are'} {after}{who}"
             self.line(f"lost  {what}", "bold red", indent=2, hang=6)
             if evidence:
                 self.evidence(evidence, origin)
+            if fix:
+                self.line(f"fix     {fix}", "green", indent=7, hang=8)
         if len(groups) > FIRST:
             self.line(f"and {len(groups) - FIRST:,} more (--json shows all)", "dim", indent=2)
 
@@ -247,7 +254,7 @@ class Terminal:
         )
 
     def _fix(self, cause: Cause) -> None:
-        self.line(f"fix     {fix_of(cause)}", "green", indent=7, hang=8)
+        self.line(f"fix     {cause.fix}", "green", indent=7, hang=8)
 
     def states(self, verdict: Verdict, glosses: bool = True) -> None:
         """How many URLs are in each state: a table with a row for all crawlers with the same counts."""
@@ -434,11 +441,6 @@ def said_of(cause: Cause, sections: bool = True) -> str:
         return cause.summary
     where = f" in {_sections(cause)}" if sections else ""
     return f"{cause.summary.removesuffix('.')}: {cause.count:,} URLs{where}."
-
-
-def fix_of(cause: Cause) -> str:
-    """What to do about a cause, and what that does, if it was tried."""
-    return f"{cause.mend} Tried on this audit: {cause.proof}." if cause.proof else cause.mend
 
 
 def explains(cause: Cause) -> str:

@@ -33,7 +33,6 @@ from indrel.reports.terminal import (
     GLOSSES,
     HEADINGS,
     explains,
-    fix_of,
     host_of,
     said_of,
     sentence,
@@ -209,7 +208,7 @@ def _groups(verdict: Verdict, site: Site) -> Iterator[dict[str, Any]]:
 def _card(cause: Cause, origin: str, verdict: Verdict) -> dict[str, Any]:
     first = cause.findings[0]
     return {
-        "cause": cause, "fix": fix_of(cause), "about": checks()[cause.check], "what": said_of(cause), "who": who_can_fix(cause),
+        "cause": cause, "fix": cause.fix, "about": checks()[cause.check], "what": said_of(cause), "who": who_can_fix(cause),
         "crawlers": first.crawlers, "evidence": [(short(e.where, origin), e.line, e.text) for e in first.evidence[:4]],
         "rows": [(f.url, short(f.url, origin), f.message) for f in cause.findings[:SHOWN]], "more": cause.count > SHOWN,
         "new": bool(verdict.baseline) and any(verdict.is_new(f) for f in cause.findings),
