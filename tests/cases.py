@@ -12,6 +12,7 @@ from typing import Any
 from indrel.demo.site import Response
 
 HOST = "https://www.sarnfell.example"
+OLD_DATE = '<meta name="robots" content="unavailable_after: 2020-01-01">'
 NOINDEX = '<meta name="robots" content="noindex">'
 GONE = Response(b"", 404, "text/plain")
 XMLNS = 'xmlns="http://www.sitemaps.org/schemas/sitemap/0.9"'
@@ -556,6 +557,16 @@ CASES |= {
         },
         ("/robots.txt",),
         {"/robots.txt": robots("Disallow: /a", "Disallow: /b/", f"Sitemap: {HOST}/sitemap.xml")},
+    ),
+    "section-kept-out": Case(
+        {
+            **BASE,
+            "/": html(body=a(*(f"/archive/{n}" for n in range(12))), title="Start"),
+            **{f"/archive/{n}": html(OLD_DATE, title=f"Year {n}") for n in range(12)},
+        },
+        ("/archive/0",),
+        {"/archive/3": html(title="A year that is shown")},
+        severity="ask",
     ),
     "endless-space": Case(
         {

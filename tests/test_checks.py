@@ -84,6 +84,7 @@ FIRST: dict[str, tuple[str, int | None, str]] = {
     "gone-to-start": ("status", None, "301 Moved Permanently"),
     "link-outside-base": ("link", 3, '<a href="/b">'),
     "hash-routes": ("link", 3, '<a href="#/huts">'),
+    "section-kept-out": ("tag", 2, '<meta name="robots" content="unavailable_after: 2020-01-01">'),
     "endless-space": ("link", 3, '<a href="/days?day=2026-01-01">'),
     "copies-open": ("status", None, "200 OK, no noindex, no canonical elsewhere"),
     "robots-wrong-base": ("robots", 2, "Disallow: /trust/a"),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gzip
+import json
 import re
 import urllib.error
 import urllib.request
@@ -14,7 +15,7 @@ from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
 from cases import BASE, HOST, NOINDEX, a, canonical, html, robots, sitemap
-from conftest import AuditSite
+from conftest import AuditSite, served
 from indrel.ask.drafts import headers
 from indrel.ask.drafts import robots as robots_draft
 from indrel.ask.drafts import sitemap as sitemap_draft
@@ -26,6 +27,7 @@ from indrel.core.model import CheckClass, Evidence, Finding, Severity
 from indrel.core.robots import decide, parse
 from indrel.decide.site import Site
 from indrel.demo.page import Response
+from indrel.demo.server import DemoServer
 from indrel.demo.site import build, intent_text
 from indrel.snapshot import Snapshot, SnapshotWriter
 from test_program import Run, write_site
@@ -309,3 +311,34 @@ def test_a_pattern_puts_no_further_parts_into_a_sitemap(entry: str, listed: bool
     assert (b"page=2" in found.files["sitemap.xml"]) is listed and found.left_out == (
         {} if listed else {"of the kinds that sitemaps leave out (numbered pages, variants)": [f"{HOST}/a?page=2"]}
     )
+
+
+def test_what_looks_private_is_not_opened_because_a_sitemap_lists_it(indrel: Run, tmp_path: Path) -> None:
+    """It is a question; what is stated decides. What should be locked and is blocked cannot be checked, and that is said."""
+    shut = ("/members/list", "/account/settings", "/invite/abc", "/huts/a")
+    pages = {**BASE, "/": html(body=a(*shut, "/backup/x")), **dict.fromkeys((*shut, "/backup/x"), html()), "/backup/x": html(NOINDEX),
+             "/sitemap.xml": sitemap("/", *shut, "/backup/x"),
+             "/robots.txt": robots("Disallow: /members/", "Disallow: /account/", "Disallow: /invite/", "Disallow: /huts/")}  # fmt: skip
+    (tmp_path / "indrel.toml").write_text(
+        '[[want]]\nmatch = "/invite/*"\nwant = "show"\n[[want]]\nmatch = "/account/*"\nwant = "lock"\n'
+    )
+    with DemoServer(site=served(pages)) as server:
+        at = [w for h in ("www.", "") for w in ("--connect", f"{h}sarnfell.example=http://127.0.0.1:{server.port}")]
+        told = json.loads(indrel("audit", HOST, *at, "--rate", "0", "--json", code=1).stdout)
+    severities = {
+        (f["url"].removeprefix(HOST), f["severity"])
+        for f in told["findings"]
+        if f["check"] in ("listed-barred", "listed-hidden")
+    }
+    assert severities == {("/members/list", "ask"), ("/backup/x", "ask"), ("/huts/a", "fix")}
+    assert told["verdict"]["lost"] == 2, "/invite/ is stated, /huts/ is no private word"
+    asked = next(c for c in told["causes"] if c["severity"] == "ask" and c["check"] == "listed-barred")
+    assert "looks private" in asked["mend"] and "Allow" not in asked["mend"]
+    skipped = {s["check"]: s["because"] for s in told["skipped_checks"]}
+    assert skipped["open-locked"] == "1 URL cannot be checked: blocked by robots.txt; use --read-barred"
+    draft = indrel("draft", "robots", code=0).stdout
+    assert (
+        "-Disallow: /invite/" in draft and "-Disallow: /members/" not in draft and "-Disallow: /account/" not in draft
+    )
+    assert "Allow: /members" not in draft
+    assert "looks private" in indrel("explain", "/members/list", code=0).stdout

@@ -190,3 +190,22 @@ def test_where_the_letter_and_practice_part_both_are_told(indrel: Run, tmp_path:
         indrel("robots", "impact", "none.txt", "robots.txt", "--urls", "urls", "--crawler=*", "--json").stdout
     )
     assert len(told["notes"]) == 2
+
+
+@pytest.mark.parametrize(
+    ("rules", "reads"),
+    [
+        (("Allow: /", "Disallow: /"), "everything"),  # of rules as long as each other the one that allows wins
+        (("Disallow: /",), "nothing"),
+        (("Disallow: /*",), "nothing"),
+        (("Disallow: /", "Allow: /$"), "part"),
+        (("Disallow: /x", "Allow: /x"), "everything"),
+        (("Disallow: /x",), "part"),
+    ],
+)
+def test_the_matrix_decides_as_match_does(rules: tuple[str, ...], reads: str, indrel: Run, tmp_path: Path) -> None:
+    (tmp_path / "r.txt").write_text("\n".join(("User-agent: *", *rules)) + "\n")
+    rows = lines_of(indrel("robots", "matrix", "r.txt", "--json", code=0).stdout)
+    assert {row["reads"] for row in rows if row["group"] == "*"} == {reads}
+    told = lines_of(indrel("robots", "match", "r.txt", HOST + "/x", "--json", code=0).stdout)
+    assert {row["allowed"] for row in told} == {reads == "everything"}

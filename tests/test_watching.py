@@ -72,7 +72,10 @@ def test_each_build(tmp_path: Path) -> None:
     write_site(tmp_path / "public", {**GOOD, "robots.txt": robots("Disallow: /a")})  # a prefix that shuts a wanted page
     (tmp_path / "audit.indrel").unlink()
     assert sh(tmp_path, script)[0] == 1
-    assert "**lost**" in (tmp_path / "audit.md").read_text() and "`public/robots.txt:2`" in (tmp_path / "audit.md").read_text()
+    assert (
+        "**lost**" in (tmp_path / "audit.md").read_text()
+        and "`public/robots.txt:2`" in (tmp_path / "audit.md").read_text()
+    )
 
 
 def test_each_pull_request(tmp_path: Path) -> None:

@@ -211,6 +211,8 @@ def _why_wanted(site: Site, url: str, fact: dict[str, Any]) -> str:
             if url == site.base
             else f"inferred: it is the home page, because {site.base} redirects here"
         )
+    if fact["listed"] and fact["want"] != Want.SHOW:
+        return "not stated: a sitemap lists it, but it is closed and looks private"
     if fact["listed"]:
         return "inferred: it is in a sitemap"
     if fact["named"]:

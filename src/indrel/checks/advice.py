@@ -154,6 +154,12 @@ CANONICAL_WRONG = Advice(
 )
 
 
+LOOKS_PRIVATE = Advice(
+    "The URL looks private: remove the entry from the sitemap. If it is meant for everyone, state it in the intent file "
+    '(want = "show"), and open it then.',
+    NO_ENTRY,
+    "private",
+)
 BELONGS_THERE = Advice(
     "If the content belongs to the other site, remove the entry. Otherwise let the page's canonical point to its own URL.",
     key="elsewhere",

@@ -11,7 +11,7 @@ from indrel.core.answers import status_text
 from indrel.core.model import Evidence
 from indrel.core.page.facts import UNFOLLOWED, LinkFlag
 from indrel.core.robots import Access, HostRobots
-from indrel.decide.predicates import CANONICAL_COUNTS
+from indrel.decide.predicates import CANONICAL_COUNTS, KEPT_FROM_ALL
 from indrel.decide.site import Site, once
 
 
@@ -82,6 +82,13 @@ def of_each(site: Site, ids: Iterable[int], sql: str) -> list[tuple[Any, ...]]:
         for row in site.rows(sql):
             rows.setdefault(row[0], []).append(row)
     return [row for number in numbers for row in asked[sql].get(number, ())]
+
+
+@once
+def kept_from_all(site: Site) -> set[int]:
+    """Listed URLs that are closed, look private, and are not stated to be wanted: whether they should be open is a question."""
+    asked = f"SELECT id FROM fact WHERE listed AND entry IS NULL AND {KEPT_FROM_ALL}"
+    return {number for (number,) in site.rows(asked)}
 
 
 UNWANTED = "want IN ('hide', 'lock', 'drop')"

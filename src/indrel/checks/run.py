@@ -116,6 +116,10 @@ def _partly_skipped(site: Site, skipped: set[str], wanted: set[str] | None) -> l
     rendered = site.meta.get("rendered")
     shells = site.shell_hosts if site.holds("probe") and (wanted is None or "soft-missing" in wanted) else []
     unknown = [Skipped("soft-missing", SHELL_ANSWERS)] if shells and "soft-missing" not in skipped else []
+    unread = site.one("SELECT count(*) FROM fact WHERE want = 'lock' AND entry IS NOT NULL AND NOT read AND barred > 0")
+    if unread and "open-locked" not in skipped:
+        because = f"{plural(unread, 'URL')} cannot be checked: blocked by robots.txt; use --read-barred"
+        unknown.append(Skipped("open-locked", because))
     if not rendered:
         return unknown
     unseen = site.one("SELECT count(*) FROM render WHERE outcome = 'none'") if site.holds("render") else 0

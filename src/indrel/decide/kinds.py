@@ -101,6 +101,12 @@ JUNK = ("feed", "embed", "search-results", "cart", "login", "thank-you", "parame
 ARCHIVES = ("listing", "category", "tag-archive", "author-archive", "date-archive", "numbered-page")
 """Kinds whose pages list others: without entries they are junk too."""
 
+PRIVATE = (
+    r"/(members?|members?-(area|only)|accounts?|my-?account|invit(e|es|ation|ations)|backups?|private|internal|confidential|intranet"
+    r"|secrets?|admin)(/|[.]|[?]|$)|[?&](token|access_token|auth|key|secret|password|invite)="
+)
+"""URLs whose words say that they are meant for few, over their lower-case path and parameters."""
+
 OTHER = len(RULES)
 _TELLING = re.compile(f"{SEARCHED}|{VARYING}")
 _ALL_PATTERNS = "|".join(f"({r.address})" for r in RULES if r.address)

@@ -10,10 +10,15 @@ import numpy.typing as npt
 
 from indrel.core.crawlers import STAR, Crawler, crawler, table
 from indrel.core.robots import Access, Paths, Ruleset, Verdict, match_many
+from indrel.core.robots.compare import never_wins
 from indrel.decide.site import Site
 
 FIRST = ("all others", "search", "ads", "ai-training", "ai-answers", "ai-user", "preview", "archive")
 """The purposes that come first, in order; any other that the table of crawlers has follows by name, `other` is the last."""
+
+
+WHOLE = ("/", "/*", "*")
+"""Paths of rules that match every URL."""
 
 
 def _place(purpose: str) -> tuple[int, str]:
@@ -107,9 +112,11 @@ def _known(site: Site) -> _Known | None:
 
 def _share(rules: Ruleset, known: _Known | None, access: Access) -> _Share:
     """The share of addresses that rules bar, in all and by section where it is not nothing, and the lines that do it."""
-    bars = [r for r in rules.rules if not r.allow]
     if access is Access.ALL_BARRED or known is None:
-        shut = access is Access.ALL_BARRED or (any(r.path == "/" for r in bars) and len(bars) == len(rules.rules))
+        beaten = {rule.line for rule, _ in never_wins(rules.rules)}
+        told = [r for r in rules.rules if r.line not in beaten]
+        bars = [r for r in told if not r.allow]
+        shut = access is Access.ALL_BARRED or (any(r.path in WHOLE for r in bars) and len(bars) == len(told))
         reads = "nothing" if shut else "part" if bars else "everything"
         share = None if known is None else 1.0
         return _Share(share, {}, reads, tuple((r.line, r.text) for r in bars))

@@ -10,7 +10,7 @@ from indrel.core.intent import Intent, WantEntry
 from indrel.core.model import Want
 from indrel.core.page.facts import LITTLE, Mark
 from indrel.core.page.tokens import OBSOLETE
-from indrel.decide.kinds import ARCHIVES, ASSET_SQL, JUNK
+from indrel.decide.kinds import ARCHIVES, ASSET_SQL, JUNK, PRIVATE
 
 CANONICAL_COUNTS = "NOT c.in_body AND (c.fault IS NULL OR c.target IS NULL)"
 """A canonical `c` that engines weigh: in the head or header, and not cancelled by an attribute. One whose value cannot be
@@ -28,6 +28,9 @@ FAILING = "(tail IN ('gone', 'broken') OR tail = 'locked' AND want = 'show' AND 
 
 FAILING_F = FAILING.replace("tail", "f.tail").replace("want", "f.want").replace("entry", "f.entry")
 """The same over `f`."""
+
+KEPT_FROM_ALL = f"(barred > 0 OR noindex > 0 OR tail = 'locked') AND regexp_matches(lower(path), '{PRIVATE}')"
+"""Whether a URL is closed whose words say that it is meant for few: a sitemap that lists it does not show that it is wanted."""
 
 TRAITS = {
     "canonical-fold": "site AND fold_how = 'canonical'", "redirect": "fold_how IN ('redirect', 'refresh')",
@@ -103,7 +106,7 @@ class Terms:
             numbers.setdefault(entry.want, []).append(str(number))
         stated = [f"WHEN entry IN ({', '.join(those)}) THEN '{want}'" for want, those in numbers.items()]
         return f"""CASE {" ".join(stated)} WHEN closed THEN '{Want.ANY}'
-            WHEN start OR listed OR ({NAMED_WELL}) THEN '{Want.SHOW}'
+            WHEN start OR (listed OR ({NAMED_WELL})) AND NOT ({KEPT_FROM_ALL}) THEN '{Want.SHOW}'
             WHEN kind IN ({quoted_list(JUNK)}) OR ({self.empty_archive}) THEN '{Want.HIDE}' ELSE '{Want.ANY}' END"""
 
     @property

@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from indrel.base.plain import code
+from indrel.checks.advice import LOOKS_PRIVATE
 from indrel.checks.catalogue import Follows, Hit, Need, check
 from indrel.checks.changes import LINE_GOES
-from indrel.checks.evidence import LISTED_ROW_F, PAGE_ROW, listings, rules, said, stated, who_is
+from indrel.checks.evidence import LISTED_ROW_F, PAGE_ROW, kept_from_all, listings, rules, said, stated, who_is
 from indrel.checks.narrowing import narrower
 from indrel.checks.topics.robots import overreaching, shut_hosts, site_robots, without_shut_site
 from indrel.checks.topics.sitemaps import listed
@@ -132,7 +133,10 @@ def listed_barred(site: Site) -> Iterator[Hit]:
             redirect = "" if url == one.url else f"it redirects to {url}, which "
             message = f"The sitemap lists this URL, but {redirect}{_blocks(evidence[0], bool(redirect))}."
             also = (url,) if redirect else ()
-            yield Hit(loc, mask, message, (*evidence, entry), also, advice=narrower(site, url, mask))
+            if one.id in kept_from_all(site):
+                yield Hit(loc, mask, message, (*evidence, entry), also, Severity.ASK, advice=LOOKS_PRIVATE)
+            else:
+                yield Hit(loc, mask, message, (*evidence, entry), also, advice=narrower(site, url, mask))
 
 
 def _blocks(line: Evidence, passive: bool = False) -> str:

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator
 from typing import NamedTuple
 
 from indrel.base.plain import code
-from indrel.checks.advice import REMOVE, REPAIR, Advice, entry_advice, folded_entry_advice, targets
+from indrel.checks.advice import LOOKS_PRIVATE, REMOVE, REPAIR, Advice, entry_advice, folded_entry_advice, targets
 from indrel.checks.catalogue import Follows, Hit, Need, check
 from indrel.checks.evidence import (
     LISTED_OTHER,
@@ -16,6 +16,7 @@ from indrel.checks.evidence import (
     broken,
     canonicals,
     expired,
+    kept_from_all,
     listings,
     robots_line,
     said,
@@ -214,7 +215,11 @@ def listed_hidden(site: Site) -> Iterator[Hit]:
             subject = f"redirects to {one.end_url}, which" if one.led else "the page"
             message = f"The sitemap lists this URL, but {'it ' if one.led else ''}{subject} {has}{who}."
             advice = UNDATED if one.end in dated else REMOVE if one.end in unwanted else ""
-            yield Hit(loc, mask, message, (*shown, entry), (one.end_url,) if one.led else (), advice=advice)
+            is_private = one.id in kept_from_all(site)
+            yield Hit(
+                loc, mask, message, (*shown, entry), (one.end_url,) if one.led else (), Severity.ASK if is_private else None,
+                advice=LOOKS_PRIVATE if is_private else advice,
+            )  # fmt: skip
 
 
 def _ids(site: Site, condition: str) -> set[int]:
