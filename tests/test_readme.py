@@ -12,7 +12,7 @@ from pathlib import Path
 
 README = Path(__file__).parents[1] / "README.md"
 BLOCK = re.compile(r"^```console\n\$ (?P<command>.*)\n(?P<shown>(?s:.*?))^```$", re.M)
-SHOWN = 14  # lines; the rest of a longer output is left out
+SHOWN = 16  # lines; the rest of a longer output is left out
 LEFT_OUT = "..."
 TIME = re.compile(r"\d{4}-\d\d-\d\d \d\d:\d\d")
 

@@ -94,7 +94,9 @@ def _to_open(
         return step
     if state == State.HIDDEN:
         places = listing([_place(e) for e in by])
-        return Step("change", f"to show it, edit {places}: remove the noindex (or the date that has passed)", by)
+        is_dated = all("unavailable_after" in e.text.lower() for e in by)
+        what = "the date, or set a later one" if is_dated else "the noindex"
+        return Step("change", f"to show it, edit {places}: remove {what}", by)
     if state == State.FOLDED:
         how = fact["fold_how"]
         if how == "canonical":

@@ -30,7 +30,7 @@ class Hit:
 
     `pair` are the two URLs whose relation its cause is known by, such as a page and its canonical's target; `place` is what
     the cause is known by if the text of the first evidence does not tell (the template that prints an unusable value).
-    `advice` is given if something else than the catalogue's fix is right here.
+    `advice` is given if something else than the catalogue's fix is right here. `pages` are the pages that it affects.
     """
 
     url: str
@@ -44,6 +44,7 @@ class Hit:
     pair: tuple[str, str] | None = None
     place: tuple[str, ...] = ()
     crawlers: tuple[str, ...] = ()
+    pages: int = 1
 
 
 CheckFunction = Callable[[Site], Iterator[Hit]]

@@ -72,6 +72,7 @@ class Mark:
     cause: str = ""
     leader: Mark | None = None
     consequence: bool = False
+    pages: int = 1
 
     @property
     def address(self) -> str:
@@ -234,6 +235,7 @@ def mark_of(finding: Finding, number: int, hit: Hit | None = None) -> Mark:
         pair[1] if pair else "",
         (Advice(advice) if isinstance(advice, str) else advice) if advice else None,
         finding.accepted,
+        pages=hit.pages if hit else 1,
     )
 
 
@@ -299,8 +301,8 @@ def by_cause(marks: Sequence[Mark]) -> list[list[Mark]]:
             key[4],
             -severity,
             not checks()[key[0]].whole_host,
+            -sum(m.pages for m in members),
             _CLASS_ORDER.index(members[0].cls),
-            -len(members),
             members[0].section.startswith("//"),
             key,
         )

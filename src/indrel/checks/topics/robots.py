@@ -160,7 +160,16 @@ def robots_overreach(site: Site) -> Iterator[Hit]:
         said = next((stated(site, e) for e in sorted(e for e in entries if e is not None)), ())
         implied = not said and firm.isdisjoint(urls)
         advice = narrower(site, urls[0], mask)
-        yield Hit(host.url, mask, message, (line, *said), also=tuple(urls[:MOST_NAMED]), implied=implied, advice=advice)
+        yield Hit(
+            host.url,
+            mask,
+            message,
+            (line, *said),
+            also=tuple(urls[:MOST_NAMED]),
+            implied=implied,
+            advice=advice,
+            pages=len(urls),
+        )
 
 
 @check(

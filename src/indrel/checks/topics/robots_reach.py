@@ -325,7 +325,7 @@ def resource_barred(site: Site) -> Iterator[Hit]:
             message += f" Rendered in a browser, {plural(well, 'page')} {verb(well, 'works', 'work')} without it"
             message += f", {ill} {verb(ill, 'does', 'do')} not (render-broken)." if ill else "."
         severity = Severity.NOTE if picture or well else None
-        yield Hit(url, mask, message, evidence, also=tuple(pages.get(number, ())), severity=severity)
+        yield Hit(url, mask, message, evidence, also=tuple(pages.get(number, ())), severity=severity, pages=count)
 
 
 def _rendered_without(site: Site) -> dict[int, tuple[int, int]]:

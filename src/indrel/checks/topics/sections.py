@@ -70,4 +70,14 @@ def section_kept_out(site: Site) -> Iterator[Hit]:
             else "have noindex"
         )
         message = f"All {plural(count, 'page')} of {code(section)} {has}. Nothing states whether you want them shown."
-        yield Hit(url, every, message, evidence, tuple(also), implied=True, advice=INTENDED, place=("section", section))
+        yield Hit(
+            url,
+            every,
+            message,
+            evidence,
+            tuple(also),
+            implied=True,
+            advice=INTENDED,
+            place=("section", section),
+            pages=count,
+        )

@@ -81,7 +81,16 @@ def endless_space(site: Site) -> Iterator[Hit]:
         first = next((way for way in ways if way.is_followed), ways[0] if ways else None)
         shown = (first.evidence,) if first else (Evidence("status", url, None, "read"),)
         message = f"{_named(shape, pages)} have no end: {count:,} were read, and they led to {left[shape]:,} more."
-        yield Hit(url, mask, message, shown, severity=severity, advice=_edit(site, shape, url), place=("space", shape))
+        yield Hit(
+            url,
+            mask,
+            message,
+            shown,
+            severity=severity,
+            advice=_edit(site, shape, url),
+            place=("space", shape),
+            pages=count,
+        )
 
 
 def _members(site: Site, shape: str) -> list[_Page]:
