@@ -49,6 +49,19 @@ def test_a_week(indrel: Run, tmp_path: Path) -> None:
     assert f"has no {HOST}/other" in indrel("ledger", "done", f"{HOST}/other", code=2).stderr
 
 
+def test_each_site_has_its_own_list(indrel: Run, tmp_path: Path) -> None:
+    """One book for many clients: the URLs of one take no room from another's, and its list names none of them."""
+    other = [f"https://outfitter.example/{n}" for n in range(12)]
+    day = ("--on", str(MONDAY))
+    first = json.loads(indrel("ledger", "request", *URLS[:12], "--json", *day, code=0).stdout)
+    second = json.loads(indrel("ledger", "request", *other, "--json", *day, code=0).stdout)
+    assert [r["url"] for r in first["today"]] == URLS[:10] and [r["url"] for r in second["today"]] == other[:10]
+    assert (first["waiting"], second["waiting"]) == (2, 2)
+    told = " ".join(indrel("ledger", "status", *day, code=0).stdout.split())
+    for site in ("outfitter.example", "sarnfell.example"):
+        assert f"{site}, {MONDAY}: 10 listed and not done, 2 waiting" in told
+
+
 @settings(max_examples=40)
 @given(
     st.lists(st.tuples(st.integers(0, 30), st.integers(0, 3), st.booleans()), max_size=40),

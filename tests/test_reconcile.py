@@ -283,3 +283,93 @@ def test_words_that_are_not_understood_are_asked_for(site: Site, indrel: Run, tm
     assert "a snapshot, not a table" in indrel("reconcile", site.snapshot.path, site.snapshot.path, code=2).stderr
     (tmp_path / "x.png").write_bytes(b"\x89PNG\r\n\x1a\n\0\0\0")
     assert "not a table" in indrel("reconcile", site.snapshot.path, "x.png", code=2).stderr
+
+
+def test_the_words_of_any_language_are_asked_for_and_reasons_are_kept(site: Site, indrel: Run, tmp_path: Path) -> None:
+    """Few words that come again may say "not indexed" in a language that is not known: nothing is taken for its opposite."""
+    file = tmp_path / "odd.csv"
+    for name, words in (("Läge", ("Inte indexerad", "Indexerad")), ("Durum", ("Dizine eklenmedi", "Dizinde")),
+                        ("Stav", ("Neindexováno", "Indexováno")), ("状態", ("未登録", "登録済み"))):  # fmt: skip
+        file.write_text(
+            f"URL,{name}\n{HOST}/open,{words[0]}\n{HOST}/hidden,{words[0]}\n{HOST}/lone,{words[1]}\n{HOST}/,{words[1]}\n"
+        )
+        done = indrel("reconcile", site.snapshot.path, file, code=2)
+        assert f"what `{name}` means is not understood" in done.stderr and "--not-indexed" in done.stderr
+        told = json.loads(indrel("reconcile", site.snapshot.path, file, "--not-indexed", "--json", code=0).stdout)
+        assert {row["listed"] for row in told["table"]} == {False}
+    file.write_text(
+        f"URL,Indexed,Reason\n{HOST}/open,no,Page with redirect\n{HOST}/lone,no,Crawled later\n{HOST}/hidden,yes,\n"
+    )
+    told = json.loads(indrel("reconcile", site.snapshot.path, file, "-o", "r.csv", "--json", code=1).stdout)
+    assert {row["url"].removeprefix(HOST): row["reason"] for row in told["table"]} == {
+        "/open": "Page with redirect", "/lone": "Crawled later", "/hidden": None,
+    }  # fmt: skip
+    assert told["reasons"] == {"Crawled later": {"open": 1}, "Page with redirect": {"open": 1}, "yes": {"hidden": 1}}
+    assert "Page with redirect" in (tmp_path / "r.csv").read_text()
+
+
+def test_a_list_of_urls_is_judged_without_assuming_that_it_is_indexed(site: Site, indrel: Run, tmp_path: Path) -> None:
+    """What robots.txt or the URL alone tells of an unknown one is told; the first line counts the rows."""
+    file = tmp_path / "urls.csv"
+    urls = ("/open", "/hidden", "/barred/new", "/login", "/nowhere")
+    file.write_text("URL\n" + "".join(f"{HOST}{url}\n" for url in urls))
+    done = indrel("reconcile", site.snapshot.path, file, "--json", code=1)
+    rows = {row["url"].removeprefix(HOST): row for row in json.loads(done.stdout)["table"]}
+    assert {row["listed"] for row in rows.values()} == {None} and {row["says"] for row in rows.values()} == {
+        "not known"
+    }
+    assert {url: row["state"] for url, row in rows.items()} == {
+        "/open": "open", "/hidden": "hidden", "/barred/new": "barred", "/login": "unknown", "/nowhere": "unknown",
+    }  # fmt: skip
+    assert rows["/barred/new"]["by"]["text"] == "Disallow: /barred/" and rows["/login"]["do"].startswith("nothing")
+    first = " ".join(indrel("reconcile", site.snapshot.path, file, code=1).stdout.split())
+    assert (
+        "2 of these URLs cannot be indexed here (1 barred, 1 hidden), 0 of them wanted; 2 unknown to the audit" in first
+    ), first
+    (tmp_path / "indrel.toml").write_text('[[want]]\nmatch = "/open"\nwant = "hide"\n')
+    file.write_text(f"URL,Indexed\n{HOST}/open,no\n{HOST}/lone,no\n")
+    rows = {
+        r["url"]: r for r in json.loads(indrel("reconcile", site.snapshot.path, file, "--json", code=0).stdout)["table"]
+    }
+    assert rows[HOST + "/open"]["do"].startswith("hide it: it is open"), "an open unwanted page is not nothing to do"
+    assert "; 1 wanted page not indexed there" in " ".join(
+        indrel("reconcile", site.snapshot.path, file, code=0).stdout.split()
+    )
+
+
+def test_a_workbook_is_read_where_a_person_reads_it(site: Site, indrel: Run, tmp_path: Path) -> None:
+    book = openpyxl.Workbook()
+    shown, hidden = book.active, book.create_sheet("cache")
+    shown.title, hidden.sheet_state = "Pages", "hidden"
+    shown.append(["URL", "Indexed"])
+    shown.append([HOST + "/open", "yes"])
+    for number in range(5):
+        hidden.append([f"{HOST}/old/{number}", "yes"])
+    book.save(tmp_path / "t.xlsx")
+    done = indrel("reconcile", site.snapshot.path, "t.xlsx", code=0).stdout
+    assert "1 row, 1 matched" in done and "sheet `Pages`" in done
+
+
+@pytest.mark.parametrize(
+    "line",
+    [
+        '{{"request":{{"remote_ip":"1.2.3.4","method":"GET","host":"www.sarnfell.example","uri":"{path}","headers":{{"User-Agent":["{agent}"]}}}},"status":200}}',
+        '{{"ClientHost":"1.2.3.4","RequestPath":"{path}","DownstreamStatus":200,"request_User-Agent":"{agent}"}}',
+        '{{"remote_addr":"1.2.3.4","request":"GET {path} HTTP/1.1","status":"200","http_user_agent":"{agent}"}}',
+    ],
+)
+def test_a_log_of_json_lines_and_the_groups_of_its_crawlers(
+    line: str, audit_site: AuditSite, indrel: Run, tmp_path: Path
+) -> None:
+    """The crawler in the log decides, not the audited ones: a group that names it blocks what others may fetch."""
+    site, _ = audit_site({**BASE, "/": html(body=a("/news/1")), "/news/1": html(),
+                          "/robots.txt": "User-agent: *\nDisallow:\n\nUser-agent: GPTBot\nDisallow: /news/\n"})  # fmt: skip
+    hits = (("/news/1", "GPTBot/1.2"), ("/news/1", "GPTBot/1.2"), ("/news/1", "Googlebot/2.1"), ("/", "GPTBot/1.2"))
+    (tmp_path / "a.log").write_text("".join(line.format(path=path, agent=agent) + "\n" for path, agent in hits))
+    told = json.loads(indrel("reconcile", site.snapshot.path, "a.log", "--json", code=0).stdout)
+    assert told["crawlers"] == {"gptbot": 3, "googlebot": 1} and told["unreadable"] == 0
+    assert (
+        told["barred"] == [{"url": HOST + "/news/1", "crawler": "gptbot", "requests": 2}] and told["barred_urls"] == 1
+    )
+    (tmp_path / "b.log").write_text('{"level": "info", "msg": "started"}\n' * 3)
+    assert "a log in a format that cannot be read" in indrel("reconcile", site.snapshot.path, "b.log", code=2).stderr

@@ -94,6 +94,7 @@ def request(
     The most harmful URLs come first, then the most linked ones. No URL is on the lists of two days.
     """
     from indrel.ledger import Ledger
+    from indrel.ledger.book import site_of_url
 
     today = _day(on)
     asked, left, subject = _asked(urls, files, since, check, snapshot, crawler, quiet)
@@ -102,8 +103,12 @@ def request(
             found.allowance = allowance
         back = found.put_back(today) if again else 0
         taken = found.request(asked, today, again)
-        listed = found.give_out(today)
-        waiting, late, limit = len(found.waiting()), found.undone(today), found.allowance
+        sites = {site_of_url(one.url) for one in asked} | {site_of_url(url) for url in left}
+        listed, queue, late = (
+            [one for one in those if not sites or site_of_url(one.url) in sites]
+            for those in (found.give_out(today), found.waiting(), found.undone(today))
+        )
+        waiting, limit = len(queue), found.allowance
     if output:
         from indrel.base.files import write_whole
 
@@ -321,17 +326,22 @@ def _opened_if_any(snapshot: Path | None, quiet: bool) -> Iterator[Site | None]:
 
 def _show_status(book: Ledger, today: date, standing: list[Standing], warn: int) -> None:
     from indrel.core.model import plural
+    from indrel.ledger.book import site_of_url
 
     term = terminal()
     undone, waiting, done = book.undone(), book.waiting(), book.done()
-    room = max(0, book.allowance - sum(r.listed == today.isoformat() for r in [*undone, *done]))
-    days = -(-len(waiting) // book.allowance)
-    more = f" ({plural(days, 'more day')} at {book.allowance:,} per day)" if waiting else ""
-    term.line(
-        f"{today}: {len(undone):,} listed and not done, {len(waiting):,} waiting{more}, {len(done):,} done. "
-        f"{room:,} more can be requested today.",
-        "bold",
-    )
+    sites = sorted({site_of_url(r.url) for r in [*undone, *waiting, *done]})
+    for site in sites or [""]:
+        mine, queue, ended = ([r for r in those if site_of_url(r.url) == site] for those in (undone, waiting, done))
+        room = max(0, book.allowance - sum(r.listed == today.isoformat() for r in [*mine, *ended]))
+        days = -(-len(queue) // book.allowance)
+        more = f" ({plural(days, 'more day')} at {book.allowance:,} per day)" if queue else ""
+        name = f"{site}, {today}" if len(sites) > 1 else f"{today}"
+        term.line(
+            f"{name}: {len(mine):,} listed and not done, {len(queue):,} waiting{more}, {len(ended):,} done. "
+            f"{room:,} more can be requested today.",
+            "bold",
+        )
     late = [r for r in undone if r.listed != today.isoformat()]
     for one in late[:10]:
         term.line(f"listed on {one.listed}, not done: {one.url}", "bold yellow", indent=2, hang=4)

@@ -39,9 +39,15 @@ def reconcile(
         list[str] | None,
         typer.Option("--listed", metavar="VALUE", help="A value of that column that means indexed. Repeatable."),
     ] = None,
-    unlisted: Annotated[
-        bool, typer.Option("--unlisted", help="The table has URLs that the engine does not index.")
-    ] = False,
+    indexed: Annotated[
+        bool | None,
+        typer.Option(
+            "--indexed/--not-indexed",
+            " /--unlisted",
+            help="What the whole table is, if no column tells.",
+            show_default=False,
+        ),
+    ] = None,
     output: Annotated[
         list[Path] | None,
         typer.Option("-o", "--output", metavar="FILE", help="Write one row per URL (.csv .xlsx .json). Repeatable."),
@@ -68,9 +74,8 @@ def reconcile(
     log = is_log(path)
     with opened(snapshot, crawler, quiet, intent, memory=logs.MEMORY if log else None) as site:
         found: Reconciled | LogRead
-        taken = False if unlisted else None
         found = (
-            logs.read(site, path) if log else lists.reconcile(site, path, column, taken, status_column, listed or ())
+            logs.read(site, path) if log else lists.reconcile(site, path, column, indexed, status_column, listed or ())
         )
         base, origin, subject = site.base, site.base_origin, spoken_of(site)
     if unknown:
@@ -86,24 +91,24 @@ def reconcile(
         _show_list(terminal(), found, path, origin, subject)
     else:
         _show_log(terminal(), found, path, origin, subject)
-    if isinstance(found, lists.Reconciled) and found.listed_but:
+    if isinstance(found, lists.Reconciled) and any(row.listed is not False for row in found.cannot):
         raise typer.Exit(1)
 
 
-def _show_list(term: Terminal, found: Reconciled, path: Path, origin: str, subject: str) -> None:
-    from indrel.ask.reconcile.lists import summary
+def _show_columns(term: Terminal, found: Reconciled) -> None:
+    """What was read from which column, and the engine's words with the states here."""
     from indrel.core.model import plural
     from indrel.reports.columns import table
-    from indrel.reports.terminal import short
 
-    term.line(f"{subject}: {path}: {summary(found)}.", "bold")
     columns = found.columns
     read = [f"{plural(found.rows, 'row')}, {found.matched:,} matched"]
     if columns:
         told = [f"{what} from `{columns.names[place]}`" for what, place in
-                (("URLs", columns.address), ("the engine's status", columns.status), ("dates", columns.when))
+                (("URLs", columns.address), ("the engine's status", columns.status), ("reasons", columns.reason),
+                 ("dates", columns.when))
                 if place is not None and columns.names[place]]  # fmt: skip
         read.append(", ".join(told))
+        read += [f"sheet `{columns.sheet}`"] if columns.sheet else []
     term.line("; ".join(part for part in read if part), "dim")
     if found.reasons:
         rows = [
@@ -111,7 +116,17 @@ def _show_list(term: Terminal, found: Reconciled, path: Path, origin: str, subje
             for reason, states in found.reasons.items()
         ]
         term.console.print()
-        table(term, ["engine status", "rows", "state here"], rows)
+        table(term, ["reason" if columns.reason is not None else "engine status", "rows", "state here"], rows)
+
+
+def _show_list(term: Terminal, found: Reconciled, path: Path, origin: str, subject: str) -> None:
+    from indrel.ask.reconcile.lists import summary
+    from indrel.core.model import plural
+    from indrel.reports.terminal import short
+
+    columns = found.columns
+    term.line(f"{subject}: {path}: {summary(found)}.", "bold")
+    _show_columns(term, found)
     groups: dict[tuple[int, str], list[Row]] = {}
     for row in found.table:
         groups.setdefault((row.urgency, row.do), []).append(row)
@@ -139,8 +154,14 @@ def _show_list(term: Terminal, found: Reconciled, path: Path, origin: str, subje
         term.line(f"and {len(shown) - FEW * 2:,} more (-o rows.csv has every row)", "dim", indent=2)
     if columns and columns.all_listed is not None:
         taken = "indexed" if columns.all_listed else "not indexed"
-        why = f", because {columns.told_by} says so" if columns.told_by else " (use --unlisted if they are not)"
-        term.line(f"No column shows whether a URL is indexed: all are taken as {taken}{why}.", "dim")
+        term.line(
+            f"No column shows whether a URL is indexed: all are taken as {taken}, because {columns.told_by} says so.",
+            "dim",
+        )
+    elif columns and columns.status is None:
+        term.line(
+            "No column shows whether a URL is indexed (say --indexed or --not-indexed if all are, or none).", "dim"
+        )
     _unknown(term, found.unknown, {s: len(u) for s, u in found.unknown.items()}, origin)
     if found.elsewhere:
         term.line(f"on other sites: {len(found.elsewhere):,}, such as {found.elsewhere[0]}", "dim")
@@ -148,7 +169,19 @@ def _show_list(term: Terminal, found: Reconciled, path: Path, origin: str, subje
         term.line(f"without a URL: {plural(len(found.unusable), 'row')}, such as {found.unusable[0]!r}", "yellow")
 
 
-HEADS = ("url", "engine status", "indexed", "state here", "want", "where", "line", "text", "what to do", "since")
+HEADS = (
+    "url",
+    "engine status",
+    "indexed",
+    "state here",
+    "want",
+    "where",
+    "line",
+    "text",
+    "what to do",
+    "since",
+    "reason",
+)
 
 
 def _table(found: Reconciled | LogRead, file: Path) -> bytes:
@@ -167,8 +200,8 @@ def _table(found: Reconciled | LogRead, file: Path) -> bytes:
     if isinstance(found, Reconciled):
         heads: tuple[str, ...] = HEADS
         rows = [
-            (r.url, r.says, "yes" if r.listed else "no", r.state, r.want, r.by.where if r.by else "", r.by.line if r.by else None,
-             r.by.text if r.by else "", r.do, r.since or "")
+            (r.url, r.says, {True: "yes", False: "no", None: ""}[r.listed], r.state, r.want, r.by.where if r.by else "",
+             r.by.line if r.by else None, r.by.text if r.by else "", r.do, r.since or "", r.reason or "")
             for r in found.table
         ]  # fmt: skip
     else:

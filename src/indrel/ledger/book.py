@@ -7,6 +7,7 @@ No address is on the lists of two days, unless it is asked for again on purpose.
 from __future__ import annotations
 
 import sqlite3
+from collections import Counter
 from collections.abc import Iterable, Sequence
 from contextlib import ExitStack, closing
 from dataclasses import asdict, dataclass
@@ -16,10 +17,11 @@ from types import TracebackType
 from typing import Any, Self
 
 from indrel.base.errors import InputError, UsageError
+from indrel.core.address import site_key
 
 DEFAULT_NAME = "indrel.ledger"
 ALLOWANCE = 10
-"""Addresses a day, unless the book says otherwise."""
+"""Addresses a day and site, unless the book says otherwise."""
 
 LASTS = 180
 """Days after which a removal expires, unless it is said otherwise."""
@@ -64,6 +66,11 @@ class Request:
 
     def as_json(self) -> dict[str, object]:
         return asdict(self)
+
+
+def site_of_url(url: str) -> str:
+    """The site that a request is for: each has an allowance of its own."""
+    return site_key(url).removeprefix("www.")
 
 
 @dataclass(frozen=True, slots=True)
@@ -158,7 +165,7 @@ class Ledger:
 
     @property
     def allowance(self) -> int:
-        """Addresses that may be given out on one day."""
+        """Addresses of one site that may be given out on one day."""
         found = self.con.execute("SELECT value FROM setting WHERE name = 'allowance'").fetchone()
         return int(found[0]) if found else ALLOWANCE
 
@@ -200,16 +207,16 @@ class Ledger:
         return Taken(added, waiting, tuple(before))
 
     def give_out(self, today: date) -> list[Request]:
-        """Today's list: what was given out today, filled up to the allowance with the most harmful that wait."""
+        """Today's list: what was given out today, filled up to the allowance of each site with the most harmful that wait."""
         day = today.isoformat()
         with self.con:
             self.con.execute("BEGIN IMMEDIATE")
-            room = self.allowance - len(self._requests("WHERE listed = ?", [day]))
-            self.con.execute(
-                """UPDATE request SET listed = ? WHERE number IN (
-                    SELECT number FROM request WHERE listed IS NULL ORDER BY harm DESC, number LIMIT ?)""",
-                [day, max(room, 0)],
-            )
+            room = Counter(dict.fromkeys((site_of_url(one.url) for one in self.waiting()), self.allowance))
+            room.subtract(site_of_url(one.url) for one in self._requests("WHERE listed = ?", [day]))
+            for one in self._requests("WHERE listed IS NULL"):
+                if room[site_of_url(one.url)] > 0:
+                    room[site_of_url(one.url)] -= 1
+                    self.con.execute("UPDATE request SET listed = ? WHERE url = ?", [day, one.url])
         return self._requests("WHERE listed = ?", [day])
 
     def mark_done(

@@ -11,9 +11,11 @@ from typing import Any
 from indrel.ask.reconcile.tables import Columns, OutsideRow, learn, outside_rows
 from indrel.base.arrow import pa
 from indrel.base.plain import code
-from indrel.core.address import normalise, split
+from indrel.checks.evidence import robots_line
+from indrel.core.address import normalise, origin_of, split
 from indrel.core.model import Evidence, State, plural
 from indrel.decide.graph import link_graph
+from indrel.decide.kinds import implied_want, kind_of_address
 from indrel.decide.reasons import decides, reasons
 from indrel.decide.site import Site
 
@@ -62,18 +64,19 @@ class Row:
 
     url: str
     says: str
-    listed: bool
+    listed: bool | None
     state: str
     want: str
     by: Evidence | None
     do: str
     urgency: int
     since: str | None = None
+    reason: str | None = None
 
     def as_json(self) -> dict[str, object]:
         return {
             "url": self.url, "says": self.says, "listed": self.listed, "state": self.state, "want": self.want,
-            "by": self.by.as_json() if self.by else None, "do": self.do, "since": self.since,
+            "by": self.by.as_json() if self.by else None, "do": self.do, "since": self.since, "reason": self.reason,
         }  # fmt: skip
 
 
@@ -96,6 +99,11 @@ class Reconciled:
 
     is_list: bool
     """Whether the table is of what the engine lists: then what it lacks is not listed there."""
+
+    @property
+    def cannot(self) -> list[Row]:
+        """The rows of URLs that cannot be indexed here."""
+        return [row for row in self.table if row.state not in (State.OPEN, State.UNREAD, "unknown")]
 
     def as_json(self) -> dict[str, object]:
         return {
@@ -159,6 +167,7 @@ def _match(site: Site, kept: dict[str, OutsideRow]) -> None:
                 "origin": pa.array([p.origin for p in parts], pa.string()),
                 "path": pa.array([p.path for p in parts], pa.string()),
                 "listed": pa.array([kept[u].listed for u in urls], pa.bool_()),
+                "said": pa.array([kept[u].said for u in urls], pa.string()),
                 "reason": pa.array([kept[u].reason for u in urls], pa.string()),
                 "since": pa.array([kept[u].when for u in urls], pa.string()),
             }
@@ -171,7 +180,7 @@ def _match(site: Site, kept: dict[str, OutsideRow]) -> None:
         WITH known AS (SELECT id, origin, path, {bare.format("origin")} AS host FROM fact WHERE known),
         form AS (SELECT *, {bare.format("origin")} AS host, {slash.format("path")} AS other FROM incoming)
         SELECT f.row, any_value(f.origin) AS origin, any_value(f.path) AS path, any_value(f.listed) AS listed,
-            any_value(f.reason) AS reason, any_value(f.since) AS since,
+            any_value(f.said) AS said, any_value(f.reason) AS reason, any_value(f.since) AS since,
             first(k.id ORDER BY (k.origin = f.origin AND k.path = f.path) DESC, k.path = f.path DESC, k.origin = f.origin DESC)
                 FILTER (k.id IS NOT NULL) AS id
         FROM form f LEFT JOIN known k ON k.host = f.host AND (k.path = f.path OR k.path = f.other) GROUP BY f.row"""
@@ -187,8 +196,8 @@ def _reasons(site: Site) -> dict[str, dict[str, int]]:
     """What the table gives as reasons, and the states here of the addresses that it gives them for."""
     found: dict[str, dict[str, int]] = {}
     for reason, where, count in site.rows(
-        f"""SELECT o.reason, CASE WHEN o.id IS NULL THEN 'unknown' ELSE {_state(site)} END AS state, count(*) FROM outside o
-        LEFT JOIN fact ON fact.id = o.id WHERE o.reason IS NOT NULL GROUP BY ALL ORDER BY count(*) DESC, o.reason, state"""
+        f"""SELECT coalesce(o.reason, o.said) AS because, CASE WHEN o.id IS NULL THEN 'unknown' ELSE {_state(site)} END AS state, count(*)
+        FROM outside o LEFT JOIN fact ON fact.id = o.id WHERE because IS NOT NULL GROUP BY ALL ORDER BY count(*) DESC, because, state"""
     ):
         found.setdefault(reason, {})[where] = count
     return found
@@ -237,10 +246,10 @@ def _listed_but(site: Site) -> list[Listed]:
 def _missed(site: Site, is_list: bool) -> list[Missed]:
     """Wanted pages that are open for all crawlers, and that the table does not list."""
     rows = site.rows(
-        f"""SELECT f.id, f.origin || f.path, f.listed, f.followed, f.unfollowed, o.reason, f.start FROM fact f
+        f"""SELECT f.id, f.origin || f.path, f.listed, f.followed, f.unfollowed, coalesce(o.reason, o.said), f.start FROM fact f
         LEFT JOIN outside o ON o.id = f.id
         WHERE f.known AND NOT f.closed AND f.want = 'show' AND f.open = {site.all_mask} AND NOT coalesce(o.listed, false)
-            AND ({is_list} OR o.id IS NOT NULL)
+            AND ({is_list} OR o.listed = false)
         ORDER BY f.origin, f.path LIMIT {MOST_SHOWN}"""
     )
     clicks: Any = None
@@ -281,27 +290,44 @@ def _row_by_row(site: Site, missed: Sequence[Missed]) -> list[Row]:
     into = "(SELECT t.origin || t.path FROM address t WHERE t.id = coalesce(f.folds_into, f.folds_to))"
     hosts = {split(o + "/").host.removeprefix("www.") for o in site.starts}
     rows = site.rows(
-        f"""SELECT f.id, coalesce(f.origin || f.path, o.origin || o.path) AS url, o.reason, o.listed, o.since, f.want, {into},
+        f"""SELECT f.id, coalesce(f.origin || f.path, o.origin || o.path) AS url, o.said, o.reason, o.listed, o.since, f.want, {into},
             CASE WHEN o.id IS NULL THEN 'unknown' ELSE {_state(site)} END AS state
         FROM outside o LEFT JOIN fact f ON f.id = o.id ORDER BY url"""
     )
     behind = reasons(site, [row[0] for row in rows if row[0] is not None])
     table = []
-    for number, url, said, listed, since, want, target, how in rows:
+    for number, url, said, reason, listed, since, want, target, how in rows:
         if number is None and split(url).host.removeprefix("www.") not in hosts:
             continue
         by = next(iter(decides(behind.get(number, ()), index)), None)
+        if number is None:
+            how, want, by = _of_unknown(site, url)
         urgency, do = _what_to_do(how, want or "any", listed, by, target, because.get(url))
-        says = said or ("indexed" if listed else "not indexed")
-        table.append(Row(url, says, listed, how, want or "any", by, do, urgency, since))
+        says = said or ("indexed" if listed else "not known" if listed is None else "not indexed")
+        table.append(Row(url, says, listed, how, want or "any", by, do, urgency, since, reason))
     return sorted(table, key=lambda r: (r.urgency, r.do, r.url))
 
 
+def _of_unknown(site: Site, url: str) -> tuple[str, str, Evidence | None]:
+    """State, want and deciding line of a URL that the audit does not know: robots.txt blocks without a fetch, and some kinds show in
+    the URL."""
+    kind = kind_of_address(url)
+    entries = site.intent.deciding(url, kind)
+    want = entries[0].want if entries else implied_want(kind)
+    allowed, rule, _ = site.rule_for(url, site.crawlers[-1])
+    host = site.robots.get(origin_of(url))
+    if not allowed and rule and host:
+        return State.BARRED, want, robots_line(host, rule.line, rule.text)
+    return "unknown", want, None
+
+
 def _what_to_do(
-    state: str, want: str, listed: bool, by: Evidence | None, target: str | None, because: str | None
+    state: str, want: str, listed: bool | None, by: Evidence | None, target: str | None, because: str | None
 ) -> tuple[int, str]:
-    """How urgent, and what to do: from the state here, the want, and whether the engine indexes it."""
+    """How urgent, and what to do: from the state here, the want, and whether the engine indexes it, if that is known."""
     text = f"{code(by.text)}" if by else ""
+    if state == "unknown" and want == "hide" and not listed:
+        return 5, "nothing: pages of this kind are nearly always junk, and the audit does not know it"
     if state == "unknown":
         return 3, "audit it too: this audit does not know it (--unknown FILE, then audit --urls FILE)"
     if state == State.UNREAD:
@@ -313,9 +339,13 @@ def _what_to_do(
                 if want in ("hide", "lock", "drop")
                 else (5, "nothing: indexed and open")
             )
+        if want in ("hide", "lock", "drop"):
+            return 0, "hide it: it is open, so it can be indexed at any time, but you do not want it indexed"
+        if listed is None:
+            return 5, "nothing: it can be indexed"
         if want == "show":
             return 2, f"request a recrawl: here it is open, and {because or 'nothing on the site forbids it'}"
-        return (5, "nothing: you want it hidden") if want == "hide" else (1, "decide: it is open here; is it wanted?")
+        return 1, "decide: it is open here; is it wanted?"
     if state == State.BARRED and by is not None and by.line is None and (want == "show" or listed):
         return 0, f"fix: robots.txt of its host must respond ({text}); until then nothing there may be fetched"
     if want == "show":
@@ -334,10 +364,25 @@ def _what_to_do(
 
 
 def summary(found: Reconciled) -> str:
-    """What was read and matched, in a sentence."""
-    states = Counter(one.state for one in found.listed_but)
-    parts = [f"{plural(len(found.listed_but), 'indexed URL')} cannot be indexed here"
-             + (f" ({', '.join(f'{n:,} {s}' for s, n in states.most_common())})" if states else "")]  # fmt: skip
-    parts.append(f"{plural(len(found.wanted_not_listed), 'wanted page')} not indexed there")
-    parts.append(f"{sum(map(len, found.unknown.values())):,} unknown to the audit")
-    return "; ".join(parts)
+    """What was read and matched, in a sentence; counted from the rows."""
+    cannot = found.cannot
+    unknown = sum(r.state == "unknown" for r in found.table)
+    if all(r.listed is None for r in found.table) and found.table:
+        lost = sum(r.want == "show" for r in cannot)
+        return (
+            f"{plural(len(cannot), 'of these URLs', 'of these URLs')} cannot be indexed here{_by_state(cannot)}, "
+            f"{lost:,} of them wanted; {unknown:,} unknown to the audit; nothing shows which of them are indexed"
+        )
+    but = [r for r in cannot if r.listed]
+    missed = {one.url for one in found.wanted_not_listed} | {
+        r.url for r in found.table if r.listed is False and r.want == "show"
+    }
+    return (
+        f"{plural(len(but), 'indexed URL')} cannot be indexed here{_by_state(but)}; {plural(len(missed), 'wanted page')} not indexed "
+        f"there; {unknown:,} unknown to the audit"
+    )
+
+
+def _by_state(rows: Sequence[Row]) -> str:
+    states = Counter(row.state for row in rows)
+    return f" ({', '.join(f'{n:,} {s}' for s, n in states.most_common())})" if states else ""

@@ -7,13 +7,18 @@ from collections import Counter
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
-from indrel.ask.reconcile.tables import BROKEN, LOG_LINE, opened
+import numpy as np
+
+from indrel.ask.reconcile.log_lines import LOG_LINE, from_json
+from indrel.ask.reconcile.tables import BROKEN, opened
 from indrel.base.arrow import pa
 from indrel.base.errors import InputError
 from indrel.base.sqltext import quoted, quoted_list
 from indrel.core.address import is_ip, normalise, origin_of, split
 from indrel.core.crawlers import table
+from indrel.core.robots import ALWAYS_ALLOWED, Access, match_many
 from indrel.decide.site import Site
 
 CHUNK = 2 << 20
@@ -49,7 +54,7 @@ class LogRead:
 
 
 def read(site: Site, path: Path) -> LogRead:
-    """Set a log in Common or Combined format (plain or gzip) against a snapshot."""
+    """Set a log in Common or Combined format, or of JSON lines (plain or gzip), against a snapshot."""
     total = unreadable = 0
     has_hosts = False
     site.con.execute("CREATE OR REPLACE TEMP TABLE asked (crawler VARCHAR, path VARCHAR, status SMALLINT, n BIGINT)")
@@ -68,7 +73,7 @@ def read(site: Site, path: Path) -> LogRead:
                     known.clear()
             if token:
                 name = host.decode("latin-1")
-                if not (host[:1].isdigit() or b":" in host) and not is_ip(name):
+                if name and not (host[:1].isdigit() or b":" in host) and not is_ip(name):
                     has_hosts = True
                     if who.is_stranger(token, name):
                         strangers[token, name] += 1
@@ -78,7 +83,9 @@ def read(site: Site, path: Path) -> LogRead:
             _flush(site, counts)
     _flush(site, counts)
     if total == unreadable:
-        raise InputError(f"{path} is not an access log in Common or Combined Log Format")
+        raise InputError(
+            f"{path} is a log in a format that cannot be read: give Common or Combined Log Format, or JSON lines"
+        )
     crawlers = site.rows("SELECT crawler, sum(n)::BIGINT AS n FROM asked GROUP BY crawler ORDER BY n DESC, crawler")
     impostors: list[dict[str, object]] = [
         {"crawler": t, "host": h, "requests": n} for (t, h), n in strangers.most_common(MOST_SHOWN)
@@ -127,9 +134,14 @@ def _chunks(path: Path) -> Iterator[tuple[int, list[tuple[bytes, ...]]]]:
             rest, data = data[cut:], data[:cut]
             if len(rest) > CHUNK:
                 rest = b""  # a line without end is no log's
-            yield data.count(b"\n"), LOG_LINE.findall(data)
+            yield data.count(b"\n"), _taken_apart(data)
     if rest.strip():
-        yield 1, LOG_LINE.findall(rest)
+        yield 1, _taken_apart(rest)
+
+
+def _taken_apart(data: bytes) -> list[tuple[bytes, ...]]:
+    """The lines that can be read: host, time, address, status, user agent."""
+    return from_json(data) if data.lstrip()[:1] == b"{" else LOG_LINE.findall(data)
 
 
 def _flush(site: Site, counts: Counter[tuple[str, bytes, bytes]]) -> None:
@@ -184,20 +196,29 @@ def _fetched(site: Site) -> list[dict[str, object]]:
 
 
 def _barred(site: Site) -> tuple[list[dict[str, object]], int]:
-    """Requests of crawlers for what is barred to them, and of how many URLs."""
-    found: list[dict[str, object]] = []
-    paths: set[str] = set()
-    masks = {c.token: 1 << i for i, c in enumerate(site.crawlers)}
-    families = {t: masks.get(t) or masks.get(c.family) or masks.get("*", 0) for t, c in table().items()}
-    for crawler, path, count, barred in site.rows(
-        """SELECT crawler, path, sum(n)::BIGINT AS n, any_value(barred) FROM hit WHERE barred > 0 GROUP BY ALL
-        ORDER BY n DESC, crawler, path"""
-    ):
-        if barred & families.get(crawler, 0):
-            paths.add(path)
-            if len(found) < MOST_SHOWN:
-                found.append({"url": site.base_origin + path, "crawler": crawler, "requests": count})
-    return found, len(paths)
+    """Requests for what robots.txt blocks for the crawler that made them, by its own group, and of how many URLs."""
+    host = site.robots.get(site.base_origin)
+    if host is None or not host.known or host.access is Access.ALL_ALLOWED:
+        return [], 0
+    known, tables = table(), []
+    for (crawler,) in site.rows("SELECT DISTINCT crawler FROM hit ORDER BY crawler"):
+        rules = host.verdict.ruleset(known[crawler]).rules
+        is_allowed = np.array([rule.allow for rule in rules] + [True])  # the last: no rule matches
+        asked = "SELECT path, sum(n)::BIGINT AS n FROM hit WHERE crawler = ? AND path <> ? GROUP BY path"
+        reader: Any = site.con.sql(asked, params=[crawler, ALWAYS_ALLOWED]).to_arrow_reader(FLUSH)
+        for batch in reader:
+            if host.access is Access.RULES:
+                blocked = ~is_allowed[match_many(rules, batch.column(0).cast(pa.string()))]
+                batch = batch.filter(pa.array(blocked))
+            names = pa.array([crawler] * len(batch), pa.string())
+            tables.append(pa.table({"crawler": names, "path": batch.column(0), "n": batch.column(1)}))
+    if not tables:
+        return [], 0
+    site.con.register("incoming", pa.concat_tables(tables))
+    rows = site.rows(f"SELECT path, crawler, n FROM incoming ORDER BY n DESC, crawler, path LIMIT {MOST_SHOWN}")
+    urls = site.one("SELECT count(DISTINCT path) FROM incoming")
+    site.con.unregister("incoming")
+    return [{"url": site.base_origin + path, "crawler": crawler, "requests": n} for path, crawler, n in rows], int(urls)
 
 
 def _never(site: Site) -> tuple[list[str], int]:

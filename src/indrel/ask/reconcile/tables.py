@@ -13,6 +13,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from indrel.ask.reconcile.log_lines import looks_like_log
 from indrel.ask.reconcile.words import means_listed, says_not_listed
 from indrel.base.errors import InputError
 from indrel.base.files import begins_snapshot
@@ -27,26 +28,20 @@ MOST_ROWS = 5_000_000
 MOST_COLUMNS = 300
 """Columns of a sheet that are read: one cell far to the right would make every row as wide."""
 
-LOG_LINE = re.compile(
-    rb'^(?:[\w.-]++:\d++ )?(\S++) \S++ \S++ \[([^\]\n]*+)\] "[A-Z]++ ((?:[^\s"\\]|\\.)++)(?:[^"\\\n]|\\.)*+" (\d{3}) \S++'
-    rb'(?: "(?:[^"\\\n]|\\.)*+" "((?:[^"\\\n]|\\.)*+)")?',
-    re.MULTILINE,
-)
-"""One line of Common or Combined Log Format: host, time, address, status, user agent."""
-
 _ADDRESS = re.compile(r"^(https?://\S+|//\S+|/\S*|(?:[a-z0-9-]+\.)+[a-z]{2,}(?::\d+)?(?:/\S*)?)$", re.IGNORECASE)
 
 
 @dataclass(frozen=True, slots=True)
 class OutsideRow:
-    """One row: the address as written, whether the engine lists it, its reason and date where columns tell."""
+    """One row: the address as written, whether the engine lists it, its word, reason and date where columns tell."""
 
     written: str
-    listed: bool
-    """As its status word says, or as the whole table is taken."""
+    listed: bool | None
+    """As its status word says, or as the whole table is taken; None where nothing tells."""
 
-    reason: str | None
+    said: str | None
     when: str | None
+    reason: str | None = None
 
 
 @dataclass(frozen=True)
@@ -61,13 +56,19 @@ class Columns:
     """Rows before the first with an address: titles and the head."""
 
     all_listed: bool | None = None
-    """What the whole table is taken for where no column tells; None where one does."""
+    """What the whole table is taken for where no column tells; None where one does, or nothing tells."""
 
     told_by: str = ""
     """What says so."""
 
     values: tuple[str, ...] = ()
     """Values of the status column that were named to mean listed."""
+
+    reason: int | None = None
+    """The column in which the engine gives its reason."""
+
+    sheet: str = ""
+    """The sheet of a workbook that was read."""
 
 
 LONGEST_LINE = 1 << 20
@@ -94,8 +95,7 @@ def is_log(path: Path) -> bool:
             head = file.read(65_536)
     except BROKEN as error:
         raise InputError(f"{path} is packed with gzip, and broken: pack it again") from error
-    lines = [line for line in head.split(b"\n")[:20] if line.strip()]
-    return bool(lines) and sum(1 for line in lines if LOG_LINE.match(line)) > len(lines) / 2
+    return looks_like_log(head)
 
 
 def rows_of(path: Path) -> Iterator[Sequence[str]]:
@@ -134,10 +134,31 @@ def _xlsx(path: Path) -> Iterator[Sequence[str]]:
             f"{path} is not a spreadsheet that can be read ({type(error).__name__}): save it again"
         ) from error
     try:
-        sheet = max(book.worksheets, key=_addresses_in)
+        sheet = _sheet(book)
         sheet.reset_dimensions()
         for row in sheet.iter_rows(values_only=True, max_row=MOST_ROWS, max_col=MOST_COLUMNS):
             yield ["" if value is None else str(value) for value in row]
+    finally:
+        book.close()
+
+
+def _sheet(book: Any) -> Any:
+    """The sheet with most addresses, of those that a person sees; a hidden one only if none of these has any."""
+    counted = {sheet: _addresses_in(sheet) for sheet in book.worksheets}
+    seen = [sheet for sheet in counted if sheet.sheet_state == "visible" and counted[sheet]]
+    return max(seen or counted, key=lambda sheet: counted[sheet])
+
+
+def _sheet_name(path: Path) -> str:
+    """The name of the sheet that is read; empty for a table that is no workbook with several."""
+    with opened(path) as file:
+        if not file.read(4).startswith(b"PK\x03\x04"):
+            return ""
+    import openpyxl
+
+    book = openpyxl.load_workbook(path, read_only=True, data_only=True)
+    try:
+        return str(_sheet(book).title) if len(book.worksheets) > 1 else ""
     finally:
         book.close()
 
@@ -222,19 +243,22 @@ def learn(
     titles = " ".join(cell for row in sample[: max(head - 1, 0)] for cell in row)
     when = _best(others, _is_date, 0.8)
     status = _named(path, names, status_column) if status_column else _status(names, others, when)
+    sheet = _sheet_name(path)
+    reason = _reason(names, others, (status, when))
     if status is not None:
         _understood(path, names[status], others[status], listed_values)
-        return Columns(names, address, status, when, head, None, "", tuple(listed_values))
-    told = "--unlisted" if all_listed is False else ""
+        return Columns(names, address, status, when, head, None, "", tuple(listed_values), reason, sheet)
+    told = "" if all_listed is None else "--indexed" if all_listed else "--not-indexed"
     if all_listed is None:
-        odd = _odd(names, others, when)
-        if odd is not None:
-            raise InputError(_ask(path, names[odd], others[odd]))
-        told = next(
+        title = next(
             (what for what, text in (("its title", titles), ("its name", path.stem)) if says_not_listed(text)), ""
         )
-        all_listed = not told
-    return Columns(names, address, None, when, head, all_listed, told)
+        odd = _odd(names, others, when, reason) if not title else None
+        if odd is not None:
+            raise InputError(_ask(path, names[odd], others[odd]))
+        shown = next((name for name in names if _SHOWN_NAME.search(name)), "")
+        all_listed, told = (False, title) if title else (True, f"its column {code(shown)}") if shown else (None, "")
+    return Columns(names, address, None, when, head, all_listed, told, (), reason, sheet)
 
 
 def _head(sample: Sequence[Sequence[str]], column: str | None) -> int:
@@ -272,13 +296,44 @@ def _status(names: Sequence[str], columns: Sequence[Sequence[str]], when: int | 
     return _best(few, lambda v: means_listed(v) is not None, 0.8)
 
 
-def _odd(names: Sequence[str], columns: Sequence[Sequence[str]], when: int | None) -> int | None:
-    """A column that by its name holds the engine's word, though no word of it is understood."""
+_SHOWN_NAME = re.compile(
+    r"^(clicks?|impressions?|klicks|impressionen|clics?|clics? totaux|clicks totais|impresiones)$", re.IGNORECASE
+)
+"""Columns of what an engine has shown: it has these URLs."""
+
+_REASON_NAME = re.compile(
+    r"reason|grund|motiv|raison|raz[óo]n|why|because|reden|powód|причина|理由|原因|orsak|neden", re.IGNORECASE
+)
+
+
+def _reason(names: Sequence[str], columns: Sequence[Sequence[str]], taken: Sequence[int | None]) -> int | None:
+    """The column that gives the engine's reasons, by its name."""
+    named = (
+        i for i, (name, column) in enumerate(zip(names, columns, strict=True)) if column and _REASON_NAME.search(name)
+    )
+    return next((place for place in named if place not in taken), None)
+
+
+def _is_word(value: str) -> bool:
+    return not (_is_number(value) or _is_date(value) or _ADDRESS.match(value))
+
+
+def _is_number(value: str) -> bool:
+    return not re.search(r"[^\W\d_]", value)
+
+
+def _odd(names: Sequence[str], columns: Sequence[Sequence[str]], when: int | None, reason: int | None) -> int | None:
+    """A column that may hold the engine's word, though no word of it is understood: it is named for it, or has few values that
+    are words and come again."""
+    found = []
     for place, (name, column) in enumerate(zip(names, columns, strict=True)):
-        words = {v for v in column if not v.replace(".", "").isdigit()}
-        if place != when and words and len(words) <= _FEW_VALUES and _STATUS_NAME.search(name):
-            return place
-    return None
+        words = {v for v in column if _is_word(v)}
+        if place == when or not words or len(set(column)) > _FEW_VALUES:
+            continue
+        is_named = bool(_STATUS_NAME.search(name)) and place != reason
+        if is_named or (len(words) == len(set(column)) and len(words) <= max(1, len(column) // 2)):
+            found.append((not is_named, place == reason, place))
+    return min(found)[2] if found else None
 
 
 def _understood(path: Path, name: str, column: Sequence[str], listed: Sequence[str]) -> None:
@@ -296,7 +351,7 @@ def _ask(path: Path, name: str, column: Sequence[str]) -> str:
     unknown = [v for v in column if means_listed(v) is None]
     return (
         f"{path}: what {code(name)} means is not understood ({_values(unknown)}): say --status-column '{name}' and --listed VALUE "
-        "for each value that means indexed"
+        "for each value that means indexed, or --indexed or --not-indexed for the whole table"
     )
 
 
@@ -349,8 +404,10 @@ def outside_rows(path: Path, columns: Columns) -> Iterator[OutsideRow]:
         if not cell:
             continue
         said = _cell(row, columns.status)
-        is_listed = bool(means_listed(said, columns.values)) if columns.all_listed is None else columns.all_listed
-        yield OutsideRow(cell, is_listed, said or None, _cell(row, columns.when) or None)
+        is_listed = bool(means_listed(said, columns.values)) if columns.status is not None else columns.all_listed
+        yield OutsideRow(
+            cell, is_listed, said or None, _cell(row, columns.when) or None, _cell(row, columns.reason) or None
+        )
 
 
 def _cell(row: Sequence[str], place: int | None) -> str:
