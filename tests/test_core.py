@@ -9,6 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from cases import XMLNS
+from indrel.base.readable import readable
 from indrel.core.address import BARE_HOST, Joiner, host_name, normalise, site_key, split, variants
 from indrel.core.page.head import head_end
 from indrel.core.page.headers import content_type, has_relation, link_relations, looks_like_html
@@ -416,3 +417,22 @@ def test_what_looks_like_tags_in_text_is_not_counted(text: str) -> None:
     page = f"<!doctype html><head><title>t</title>{text.format('<div>' * 9_000)}{META}</head><body><a href=/x>x</a>".encode()
     facts = read_page(page, BASE, None, Joiner())
     assert facts.problem is None and [d.tokens.noindex for d in facts.directives] == [True] and facts.links
+
+
+@pytest.mark.parametrize(
+    ("url", "shown"),
+    [
+        ("https://xn--mnchen-3ya.example/h%C3%BCtte/", "https://m\u00fcnchen.example/h\u00fctte/"),
+        ("https://xn--e1afmkfd.example/", "https://\u043f\u0440\u0438\u043c\u0435\u0440.example/"),
+        ("https://xn--wgv71a.example/?a=%E6%97%A5", "https://\u65e5\u672c.example/?a=\u65e5"),
+        ("https://xn--80ak6aa92e.example/", None),  # Cyrillic letters that all look like Latin ones
+        ("https://xn--pple-43d.example/", None),  # one among Latin ones
+        ("/x%E2%80%AEy%20z%0A%3Cb%3E", None),  # a direction mark, a space, a line break, markup
+        ("/%D0%B0", None), ("/caf%C3%A9%ff", None), ("/plain/", None),
+        ("/%3Cb%3E%C3%A4", "/%3Cb%3E\u00e4"),
+    ],
+)  # fmt: skip
+def test_urls_are_shown_as_people_read_them(url: str, shown: str | None) -> None:
+    assert readable(url) == (shown or url) and (
+        shown is None or normalise(shown, "https://x.example/") == normalise(url, "https://x.example/")
+    )

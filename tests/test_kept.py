@@ -328,3 +328,28 @@ def test_rows_are_the_same_however_they_are_given(demo: Path, tmp_path: Path, mo
                 {table: site.rows(f"SELECT * FROM {table} ORDER BY ALL") for table in TABLES if table != "meta"}
             )
     assert told[0] == told[1]
+
+
+def test_urls_are_counted_by_what_they_share(indrel: Run, audit_site: AuditSite) -> None:
+    snapshot = audit_site(PAGES)[0].snapshot.path
+    for by, groups in (
+        ("state", {"open": 2, "barred": 1, "hidden": 1, "folded": 1, "gone": 1}), ("section", {"/*": 4, "/": 1, "/x/*": 1}),
+        ("check", {"listed-barred": 1, "listed-hidden": 1}),
+    ):  # fmt: skip
+        told = lines_of(indrel("list", "--from", snapshot, "--group-by", by, "--json", code=0).stdout)
+        assert groups.items() <= {row["group"]: row["count"] for row in told}.items(), told
+    assert "wanted" in indrel("list", "--from", snapshot, "--group-by", "state", "--match", "/x*", code=0).stdout
+    assert "write one of section" in indrel("list", "--from", snapshot, "--group-by", "colour", code=2).stderr
+
+
+def test_several_urls_are_explained_and_a_near_miss_is_offered(indrel: Run, audit_site: AuditSite) -> None:
+    snapshot = audit_site(PAGES)[0].snapshot.path
+    told = lines_of(indrel("explain", "/a", "/b", "/A/", "--from", snapshot, "--json", code=0).stdout)
+    assert [one["url"].removeprefix(HOST) for one in told] == ["/a", "/b", "/A/"]
+    assert [one["near"] for one in told] == [[], [], [HOST + "/a"]]
+    assert (
+        "/a is known: did you mean that?"
+        in indrel("explain", "http://sarnfell.example/a.html", snapshot, code=0).stdout
+    )
+    text = indrel("explain", snapshot, "/a", "/x/1", code=0).stdout
+    assert text.count("wanted: ") == 2 and "is hidden" in text and "is barred" in " ".join(text.split())

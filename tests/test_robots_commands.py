@@ -192,6 +192,25 @@ def test_where_the_letter_and_practice_part_both_are_told(indrel: Run, tmp_path:
     assert len(told["notes"]) == 2
 
 
+def test_the_same_words_for_a_robots_txt_everywhere(indrel: Run, snapshot: Path, tmp_path: Path) -> None:
+    """A file, a URL, a snapshot, the word for that of the audit, standard input."""
+    runs = tmp_path / "indrel-runs"
+    runs.mkdir()
+    (runs / "www.sarnfell.example-20261101T080000Z.indrel").write_bytes(snapshot.read_bytes())
+    said = {}
+    for words in (("snapshot",), (snapshot,), ("--from", snapshot), ("snapshot", "--from", snapshot)):
+        said[words] = [
+            indrel("robots", "match", *words, HOST + "/news/x", "--json", code=0).stdout if words != ("--from", snapshot)
+            else indrel("robots", "match", *words, "/news/x", "--json", code=0).stdout,
+            indrel("robots", "check", *words, "--json", "--fail-on", "never", code=0).stdout,
+            indrel("robots", "matrix", *words, "--json", code=0).stdout,
+        ]  # fmt: skip
+    assert len({repr(one) for one in said.values()}) == 1, said
+    given = indrel("robots", "matrix", "-", input="User-agent: *\nDisallow: /\n", code=0).stdout
+    assert given.startswith("standard input: ")
+    assert "name a robots.txt" in indrel("robots", "check", code=2).stderr
+
+
 @pytest.mark.parametrize(
     ("rules", "reads"),
     [

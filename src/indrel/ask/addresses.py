@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
@@ -283,6 +284,54 @@ def listed(site: Site, filters: Filters | None = None, sort: str | None = None) 
     """
     for sql, given in _asked(site, filters, sort):
         yield from _rows(site, sql, given)
+
+
+GROUPS = ("section", "kind", "state", "check")
+"""What rows can be counted by."""
+
+
+@dataclass(frozen=True, slots=True)
+class Group:
+    """Rows that have something in common: how many there are, their states for the last crawler, one of them."""
+
+    name: str
+    count: int
+    states: dict[str, int]
+    wanted: int
+    example: str
+
+    def as_json(self) -> dict[str, object]:
+        return {
+            "group": self.name,
+            "count": self.count,
+            "states": self.states,
+            "wanted": self.wanted,
+            "example": self.example,
+        }
+
+
+def grouped(rows: Iterable[AddressRow], by: str) -> list[Group]:
+    """Rows counted by section, kind, state or check, the largest group first; a row with several checks is in each of theirs.
+
+    Raises UsageError for anything else.
+    """
+    if by not in GROUPS:
+        raise UsageError(f"--group-by {by}: write one of {', '.join(GROUPS)}")
+    states: dict[str, Counter[str]] = {}
+    wanted: Counter[str] = Counter()
+    first: dict[str, str] = {}
+    for row in rows:
+        state = next(reversed(row.states.values()), "")
+        names = {"section": [row.section], "kind": [row.kind], "state": [state], "check": row.checks}[by]
+        for name in names:
+            states.setdefault(name, Counter())[state] += 1
+            wanted[name] += row.want == Want.SHOW
+            first.setdefault(name, row.url)
+    found = [
+        Group(name, counts.total(), dict(counts.most_common()), wanted[name], first[name])
+        for name, counts in states.items()
+    ]
+    return sorted(found, key=lambda group: (-group.count, group.name))
 
 
 def values(

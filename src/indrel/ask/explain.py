@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
 from indrel.ask.change_step import Step, change_step
+from indrel.ask.near import near
 from indrel.ask.rendered_view import View, views
 from indrel.base.plain import code
 from indrel.checks.evidence import WHERE, answers, links_to, robots_line
@@ -56,6 +57,9 @@ class Explanation:
     file: str | None = None
     """What it is and how much is in it, if it is a file for crawlers: a sitemap, robots.txt, a feed."""
 
+    near: list[str] = field(default_factory=list)
+    """Known URLs that may be meant, if it is not known itself."""
+
     def as_json(self) -> dict[str, object]:
         doc: dict[str, object] = {
             "url": self.url,
@@ -72,6 +76,7 @@ class Explanation:
             "folds_into": self.folds_into,
             "folded_here": self.folded_here,
             "findings": [f.as_json() for f in self.findings],
+            "near": self.near,
             "kind": self.kind,
             "kind_because": self.kind_because,
             "section": self.section,
@@ -110,6 +115,7 @@ def explain(site: Site, url: str, findings: Sequence[Finding] = ()) -> Explanati
             entry=entry,
             shadowed=entries[1:],
             file=file,
+            near=near(site, url),
         )
     return Explanation(
         url=url,
@@ -126,7 +132,7 @@ def explain(site: Site, url: str, findings: Sequence[Finding] = ()) -> Explanati
         folds_into=fact["folds_into"] or fact["folds_to"],
         folded_here=_folded_here(site, number),
         folded_count=int(site.one("SELECT count(*) FROM fact WHERE site AND folds_into = ?", [number])),
-        findings=[f for f in findings if f.address == url or url in f.also],
+        findings=sorted((f for f in findings if f.address == url or url in f.also), key=lambda f: f.address != url),
         kind_because=why(fact["kind_rule"]),
         entry=entry,
         shadowed=entries[1:],

@@ -25,8 +25,7 @@ SEEN = {"empty": "an empty page", "error": "an error"}
 
 @answers
 def explain_address(
-    url: Annotated[str, typer.Argument(metavar="URL", help="A URL, or a path on the snapshot's site.")],
-    beside: Annotated[str | None, typer.Argument(metavar="SNAPSHOT", hidden=True)] = None,
+    urls: Annotated[list[str], typer.Argument(metavar="URL...", help="URLs, or paths on the snapshot's site.")],
     snapshot: opt.FromOption = None,
     intent: opt.IntentOption = None,
     crawler: opt.CrawlerOption = None,
@@ -37,23 +36,33 @@ def explain_address(
     json: opt.JsonOption = False,
     quiet: opt.QuietOption = False,
 ) -> None:
-    """Explain one URL: its state for each crawler, each step that led to it, and what would change it."""
+    """Explain URLs: their state for each crawler, each step that led to it, and what would change it."""
     from indrel import pipeline
     from indrel.ask.explain import explain
+    from indrel.base.errors import UsageError
+    from indrel.base.files import is_snapshot
     from indrel.checks import findings_of
     from indrel.checks.headline import spoken_of
+    from indrel.snapshot.selection import SUFFIX
 
-    if beside is not None:  # the snapshot before or after the URL, as in other commands
-        url, named = (beside, url) if Path(url).is_file() else (url, beside)
-        snapshot = snapshot or Path(named)
-    with opened(snapshot, crawler, quiet, intent, url) as site:
-        address = pipeline.page_address(url, site)
-        found = explain(site, address, findings_of(site, address))
-        if picture:
-            _write_picture(picture, found)
-        if json:
-            write_json(found.as_json())
-        else:
+    named = [
+        url for url in urls if is_snapshot(url) or url.endswith(SUFFIX)
+    ]  # the snapshot before or after the URL, as in other commands
+    wanted = [url for url in urls if url not in named]
+    if not wanted:
+        raise UsageError("name a URL, or a path on the snapshot's site")
+    snapshot = snapshot or (Path(named[0]) if named else None)
+    with opened(snapshot, crawler, quiet, intent, wanted[0]) as site:
+        for number, url in enumerate(wanted):
+            address = pipeline.page_address(url, site)
+            found = explain(site, address, findings_of(site, address))
+            if picture:
+                _write_picture(picture, found)
+            if json:
+                write_json(found.as_json())
+                continue
+            if number:
+                terminal().line("\n" + "-" * 60, "dim")
             _show(terminal(), found, site.base_origin, spoken_of(site))
 
 
@@ -106,6 +115,7 @@ def _rendered(term: Terminal, found: Explanation, origin: str) -> None:
 
 
 def _show(term: Terminal, found: Explanation, origin: str, subject: str) -> None:
+    from indrel.base.readable import readable
     from indrel.reports.terminal import STATE_STYLES, STYLES, short
 
     states = dict.fromkeys(found.states.values())
@@ -117,7 +127,10 @@ def _show(term: Terminal, found: Explanation, origin: str, subject: str) -> None
         said = ", ".join(f"{state} for {crawler}" for crawler, state in found.states.items())
     seen = {v.outcome for v in found.views} & set(SEEN)
     said += f"; a rendering crawler sees {SEEN[max(seen)]}" if seen else ""
-    term.line(f"{subject}: {found.url} is {said}.", "bold")
+    term.line(f"{subject}: {readable(found.url)} is {said}.", "bold")
+    if found.near:
+        meant = " or ".join(short(url, origin) for url in found.near)
+        term.line(f"This audit does not know it; {meant} is known: did you mean that?", "yellow")
     term.line(f"wanted: {found.want} ({found.want_because})")
     if found.shadowed:
         term.line("overruled: " + "; ".join(f"line {e.line}: {e.text}" for e in found.shadowed), "dim", hang=11)

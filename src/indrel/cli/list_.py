@@ -14,7 +14,7 @@ from indrel.cli.console import out_console, say, terminal
 from indrel.cli.snapshots import opened
 
 if TYPE_CHECKING:
-    from indrel.ask.addresses import AddressRow, By
+    from indrel.ask.addresses import AddressRow, By, Group
     from indrel.decide.site import Site
 
 
@@ -103,6 +103,10 @@ def list_addresses(
         str | None,
         typer.Option("--sort", metavar="ORDER", help="Sort by url, section, kind, status, clicks, links or where."),
     ] = None,
+    group_by: Annotated[
+        str | None,
+        typer.Option("--group-by", metavar="WHAT", help="Count the URLs by section, kind, state or check."),
+    ] = None,
     columns: Annotated[
         str | None, typer.Option("--columns", metavar="NAMES", help="Show these columns, separated by commas.")
     ] = None,
@@ -116,7 +120,7 @@ def list_addresses(
     quiet: opt.QuietOption = False,
 ) -> None:
     """List URLs with want, state per crawler, status and the line that decides it; filtered, sorted, or written to a file."""
-    from indrel.ask.addresses import Filters, columns_of, listed, values
+    from indrel.ask.addresses import Filters, columns_of, grouped, listed, values
     from indrel.reports.address_files import write
     from indrel.reports.columns import table
     from indrel.reports.terminal import STATE_STYLES
@@ -133,6 +137,9 @@ def list_addresses(
             for file in output:
                 write(file, site, filters, sort, chosen)
                 say(f"written: {file}", quiet)
+            return
+        if group_by:
+            _show_groups(grouped(listed(site, filters, sort), group_by), site, group_by, json)
             return
         if json:
             out = out_console().file
@@ -152,6 +159,30 @@ def list_addresses(
         _say(site, len(found))
         if found:
             _show(found, site, with_checks=bool(filters.checks or filters.classes))
+
+
+def _show_groups(groups: list[Group], site: Site, by: str, json: bool) -> None:
+    from indrel.checks.headline import spoken_of
+    from indrel.core.model import plural
+    from indrel.reports.columns import table
+    from indrel.reports.terminal import short
+
+    if json:
+        for group in groups:
+            out_console().file.write(json_module.dumps(group.as_json(), ensure_ascii=False) + "\n")
+        return
+    if not groups:
+        _say(site, 0)
+        return
+    terminal().line(f"{spoken_of(site)}: {plural(len(groups), 'group')} of URLs by {by}.", "bold")
+    rows = [
+        [
+            group.name, f"{group.count:,}", f"{group.wanted:,}", ", ".join(f"{state} {n:,}" for state, n in group.states.items()),
+            short(group.example, site.base_origin),
+        ]
+        for group in groups
+    ]  # fmt: skip
+    table(terminal(), [by, "URLs", "wanted", "states", "such as"], rows)
 
 
 def _say(site: Site, count: int) -> None:

@@ -14,7 +14,7 @@ from indrel.base.errors import UsageError
 from indrel.base.tables import csv_bytes
 from indrel.cli import options as opt
 from indrel.cli.console import say, terminal, write_json
-from indrel.cli.snapshots import newest
+from indrel.cli.snapshots import OWN, newest
 
 if TYPE_CHECKING:
     from indrel.decide.matrix import MatrixRow
@@ -31,7 +31,7 @@ def matrix(
         str | None,
         typer.Argument(
             metavar="[FILE_OR_URL]",
-            help="A robots.txt: a file, a URL, or - for standard input.",
+            help="A robots.txt: a file, a URL, a snapshot, the word `snapshot`, or - for standard input.",
             show_default="that of the audit",
         ),
     ] = None,
@@ -64,6 +64,8 @@ def matrix(
         if one.suffix.lower() in (".png", ".svg"):
             require("matplotlib", str(one))
     site = None
+    if file == OWN:
+        file = None
     if file and snapshot is None and is_snapshot(file):
         snapshot, file = Path(file), None
     if snapshot or file is None:
@@ -71,7 +73,13 @@ def matrix(
     try:
         options = GatherOptions(crawlers=(), rate=0, timeout=timeout, connect=opt.parse_connect(connect))
         rows = _rows(site, file, options)
-        subject = (spoken_of(site) + (f", {file}" if file else "")) if site else str(file)
+        subject = (
+            (spoken_of(site) + (f", {file}" if file else ""))
+            if site
+            else "standard input"
+            if file == "-"
+            else str(file)
+        )
     finally:
         if site:
             site.close()

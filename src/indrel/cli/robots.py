@@ -17,7 +17,7 @@ from indrel.cli.console import out_console, say, terminal, write_json
 from indrel.cli.help import Command
 from indrel.cli.matrix import matrix
 from indrel.cli.output_option import answers
-from indrel.cli.snapshots import newest, require_read
+from indrel.cli.snapshots import OWN, newest, require_read, robots_of
 
 if TYPE_CHECKING:
     from indrel.ask.robots.impact import Impact
@@ -30,14 +30,17 @@ if TYPE_CHECKING:
 
 robots = typer.Typer(help="Check, match and compare robots.txt files.", no_args_is_help=True, rich_markup_mode=None)
 
-FileArgument = Annotated[str, typer.Argument(metavar="FILE_OR_URL", help="A file, a URL, or - for standard input.")]
+SOURCES = "a URL, a snapshot, the word `snapshot` for that of the audit, or - for standard input."
+FileArgument = Annotated[str, typer.Argument(metavar="FILE_OR_URL", help=f"A file, {SOURCES}")]
 FilesArgument = Annotated[
-    list[str], typer.Argument(metavar="FILE_OR_URL...", help="Files, URLs, or - for standard input.")
+    list[str] | None,
+    typer.Argument(
+        metavar="[FILE_OR_URL]...", help=f"A file, {SOURCES}", show_default="with --from: that of the audit"
+    ),
 ]
 UrlsOption = Annotated[
     Path | None, typer.Option("--urls", metavar="FILE", help="URLs from a file, one per line (- for standard input).")
 ]
-OWN = "snapshot"
 MOST_SHOWN = 20
 """Rules of one kind that are reported one by one."""
 
@@ -58,7 +61,7 @@ def _crawlers(names: list[str] | None) -> tuple[Crawler, ...]:
 @robots.command("check", cls=Command)
 @answers
 def check(
-    files: FilesArgument,
+    files: FilesArgument = None,
     snapshot: Annotated[
         Path | None, typer.Option("--from", metavar="SNAPSHOT", help="Also check against the URLs of this audit.")
     ] = None,
@@ -79,8 +82,10 @@ def check(
     from indrel.core.model import plural
 
     opt.fail_word(fail_on)
+    if not files and snapshot is None:
+        raise UsageError("name a robots.txt (a file, a URL, snapshot or -), or an audit with --from")
     codes = []
-    for file in files:
+    for file in (robots_of(one, snapshot, quiet) for one in files or [OWN]):
         loaded = load(file, _options(connect, timeout))
         asked = snapshot or (Path(file) if is_snapshot(file) else None)
         checked = check(loaded, _crawlers(crawler), asked)
@@ -186,6 +191,9 @@ def match(
         list[str] | None, typer.Argument(metavar="[URL]...", help="URLs or paths.", show_default=False)
     ] = None,
     urls_file: UrlsOption = None,
+    snapshot: Annotated[
+        Path | None, typer.Option("--from", metavar="SNAPSHOT", help="The audit that the word `snapshot` means.")
+    ] = None,
     crawler: opt.CrawlerOption = None,
     json: opt.JsonOption = False,
     connect: opt.ConnectOption = None,
@@ -199,9 +207,11 @@ def match(
     from indrel.ask.robots.loaded import load
     from indrel.ask.robots.match import match
 
+    if snapshot is not None and file.startswith("/") and not Path(file).exists():
+        file, urls = OWN, [file, *(urls or ())]  # with --from the file need not be named
     if not urls and urls_file is None:
         raise UsageError("name URLs or paths to match, or --urls FILE")
-    loaded = load(file, _options(connect, timeout))
+    loaded = load(robots_of(file, snapshot, quiet), _options(connect, timeout))
     crawlers = _crawlers(crawler)
     rows = match(loaded, _addresses(urls or [], urls_file, loaded), crawlers)
     if json:

@@ -60,3 +60,12 @@ def opened(
         yield site
     finally:
         site.close()
+
+
+OWN = "snapshot"
+"""The word for the robots.txt of the audit in question."""
+
+
+def robots_of(word: str, snapshot: Path | None, quiet: bool) -> str:
+    """What is meant by a robots.txt on the command line: the word `snapshot` is the audit named, or the newest."""
+    return str(snapshot or newest(quiet=quiet)) if word == OWN else word

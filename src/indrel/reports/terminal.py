@@ -11,6 +11,7 @@ from rich.console import Console
 from rich.text import Text
 
 from indrel.base.plain import safe, width
+from indrel.base.readable import readable
 from indrel.core.address import split
 from indrel.core.model import Cause, Evidence, Finding, Severity, State, Verdict, listing, plural, verb
 
@@ -476,8 +477,8 @@ def _counted(causes: int, findings: int) -> str:
 
 
 def short(url: str, origin: str) -> str:
-    """A URL without the site's own origin."""
-    return url[len(origin) :] if url.startswith(origin + "/") else url
+    """A URL for people, without the site's own origin."""
+    return readable(url[len(origin) :] if url.startswith(origin + "/") else url)
 
 
 def states_shown(states: dict[str, str]) -> str:
