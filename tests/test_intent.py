@@ -13,12 +13,14 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from cases import BASE, HOST, NOINDEX, a, canonical, html, robots, sitemap
-from conftest import AuditSite, lines_of
+from conftest import AuditSite, lines_of, served
 from indrel.ask.intent import check, draft
 from indrel.base.errors import InputError
 from indrel.checks import checks
 from indrel.core.intent import Match, parse_intent
 from indrel.decide import build, predicates
+from indrel.demo.server import DemoServer
+from indrel.snapshot import Snapshot
 from test_program import Run, write_site
 
 WANT = '[[want]]\nmatch = "/a*"\nwant = "{}"\n'
@@ -227,3 +229,45 @@ def test_intent_is_kept_with_the_snapshot(indrel: Run, tmp_path: Path) -> None:
     told = json.loads(indrel("explain", "/a.html", "--from", "s.indrel", "--json").stdout)
     assert told["want"]["rule"] == 'match = "/a*", want = "hide"' and told["want"]["because"] == "w.toml:3"
     assert told["steps"]["bingbot"][-1]["step"] == "change"
+
+
+def test_the_site_of_a_folder_is_audited_by_its_file(indrel: Run, tmp_path: Path) -> None:
+    """`[audit]` holds source and options; what it says of connections is shown and not used; its outputs stay below it."""
+    write_site(tmp_path / "site/public", {"index.html": html(body=a("/a.html")), "a.html": html(NOINDEX)})
+    plan = f'[audit]\nsource = "public"\nbase = "{HOST}/"\noutput = ["report.md"]\nconnect = ["www.sarnfell.example=127.0.0.1:9"]\n'
+    wants = '[[want]]\nmatch = "/a.html"\nwant = "show"\n'
+    (tmp_path / "indrel.toml").write_text(
+        plan.replace("public", "site/public").replace("report", "site/report") + wants
+    )
+    done = indrel("audit", "--save", "own.indrel", "--json", code=1)
+    told = json.loads(done.stdout)
+    assert told["source"]["location"].endswith("site/public") and told["verdict"]["lost"] == 1
+    assert (
+        tmp_path / "site/report.md"
+    ).is_file() and "names --connect www.sarnfell.example=127.0.0.1:9: it is not used" in done.stderr
+    assert "from own.indrel" in indrel("list", code=0).stderr, "a snapshot in the working folder is found"
+    (tmp_path / "indrel.toml").rename(tmp_path / "site/indrel.toml")
+    done = indrel("audit", "site/public", "--base", HOST + "/", "--json", code=1)
+    assert json.loads(done.stdout)["verdict"]["lost"] == 1 and "site/indrel.toml" in done.stderr, "next to the folder"
+    assert "name a SOURCE" in indrel("audit", code=2).stderr
+    for line, fault in (('output = ["../x.md"]', "`../x.md` is not below the folder"), ('rate = "fast"', "`rate` is a number"),
+                        ("sourc = 1", "did you mean `source`?"), ('render = "much"', "no value of render `much`")):  # fmt: skip
+        (tmp_path / "indrel.toml").write_text(f"[audit]\n{line}\n")
+        assert (
+            f"indrel.toml:2: {'there is ' if 'mean' in fault or 'value' in fault else ''}"
+            in indrel("audit", code=2).stderr
+        )
+        assert fault in indrel("audit", code=2).stderr
+
+
+def test_a_recheck_keeps_the_pace_and_shows_where_the_audit_connected(indrel: Run, tmp_path: Path) -> None:
+    """A snapshot may come from a stranger: connections and headers are shown, and used only if they are given again."""
+    with DemoServer(site=served({**BASE, "/": html(body=a("/gone"))})) as server:
+        at = [w for h in ("www.", "") for w in ("--connect", f"{h}sarnfell.example=http://127.0.0.1:{server.port}")]
+        indrel("audit", HOST, *at, "--rate", "0", "--header", "X-Key: secret", "--save", "a.indrel", code=1)
+        asked = Snapshot(tmp_path / "a.indrel").meta["asked"]
+        assert asked["rate"] == 0 and asked["headers"] == ["X-Key"] and "secret" not in str(asked)
+        done = indrel("recheck", "a.indrel", "--timeout", "1", code=3)
+        assert f"made with --connect www.sarnfell.example=http://127.0.0.1:{server.port}" in done.stderr
+        assert "--header 'X-Key: ...': give that again" in done.stderr
+        indrel("recheck", "a.indrel", *at, "--header", "X-Key: secret", code=1)

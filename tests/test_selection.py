@@ -34,26 +34,26 @@ def test_the_newest_is_the_audit_that_began_last(tmp_path: Path) -> None:
     old = made(runs, "www.sarnfell.example-20261101T080000Z.indrel", "2026-11-01T08:00:00Z")
     new = made(runs, "www.sarnfell.example-20261102T080000Z.indrel", "2026-11-02T08:00:00Z", complete=False)
     os.utime(old)
-    assert newest(runs).path == new and [one.path for one in in_order([old, new])] == [new, old]
+    assert newest([runs]).path == new and [one.path for one in in_order([old, new])] == [new, old]
     empty = made(runs, "www.sarnfell.example-20261103T080000Z.indrel", "2026-11-03T08:00:00Z", pages=0)
-    found = newest(runs)
+    found = newest([runs])
     assert found.path == new and found.passed_over == (f"{empty} read no page and is not used; --from {empty} uses it",)
-    assert newest(runs, whatever=True).path == empty
+    assert newest([runs], whatever=True).path == empty
     own = made(runs, "before.indrel", "2026-11-05T08:00:00Z")
-    assert newest(runs).path == own and newest(runs, "sarnfell.example").path == own
+    assert newest([runs]).path == own and newest([runs], "sarnfell.example").path == own
     liar = made(runs, "www.sarnfell.example-20270101T080000Z.indrel", "2026-10-01T08:00:00Z")
-    assert newest(runs).path == own  # its name says otherwise than it does itself
+    assert newest([runs]).path == own  # its name says otherwise than it does itself
     liar.unlink()
     other = made(runs, "hut.test-20261106T080000Z.indrel", "2026-11-06T08:00:00Z", "https://hut.test")
-    assert newest(runs).path == other and newest(runs, "www.sarnfell.example").path == own
+    assert newest([runs]).path == other and newest([runs], "www.sarnfell.example").path == own
     (runs / "zzz-20270101T080000Z.indrel").write_bytes(b"no snapshot")
-    assert newest(runs).path == other
+    assert newest([runs]).path == other
     with pytest.raises(SnapshotError, match="no snapshot in"):
-        newest(runs, "other.test")
+        newest([runs], "other.test")
     for path in (old, new, own, other):
         path.unlink()
     with pytest.raises(SnapshotError, match="read none"):
-        newest(runs)
+        newest([runs])
 
 
 def test_forget_keeps_by_the_moment_of_the_audit(indrel: Run, tmp_path: Path) -> None:

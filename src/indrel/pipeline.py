@@ -81,8 +81,9 @@ def new_snapshot_path(host: str, folder: Path | None = None) -> Path:
 
 
 def newest_snapshot(folder: Path | None = None, host: str | None = None) -> Newest:
-    """The newest snapshot kept by `indrel audit` that read a page (of a host, with or without www, if one is given)."""
-    return newest(folder or Path(RUNS), host)
+    """The newest snapshot in `indrel-runs/` and the working folder that read a page (of a host, with or without www, if one is
+    given)."""
+    return newest([folder] if folder else [Path(RUNS), Path()], host)
 
 
 def gather(
@@ -111,7 +112,7 @@ def gather(
         read = opened(kind, source, options)
         host = split(read.base).host
         again = resume and read.resumes
-        path = snapshot or (newest(Path(RUNS), host, True).path if again else new_snapshot_path(host))
+        path = snapshot or (newest([Path(RUNS), Path()], host, True).path if again else new_snapshot_path(host))
         existed = path.exists()
         cut: IndrelError | None = None
         try:
@@ -165,7 +166,11 @@ def _begin(path: Path, kind: str, source: Source) -> SnapshotWriter:
         as_crawlers=options.as_crawlers,
         user_parts=list(options.user_parts),
         with_credentials=any(_CREDENTIAL.search(name) for name, _ in options.headers),
-    )
+        asked={
+            "rate": options.rate, "base": options.base, "headers": [name for name, _ in options.headers],
+            "connect": [f"{c.host}={'http://' if c.plain else ''}{c.place}" for c in options.connect],
+        },
+    )  # fmt: skip
     return writer
 
 
@@ -234,10 +239,15 @@ def _forget(writer: SnapshotWriter, urls: frozenset[str]) -> None:
         con.execute("DELETE FROM elsewhere")
 
 
-def load_intent(file: Path | None) -> Intent:
-    """The intent file named, or `indrel.toml` in the working folder if it is there; else an empty one."""
-    path = file or Path(DEFAULT_NAME)
-    return read_intent(path, checks()) if file or path.is_file() else Intent()
+def load_intent(file: Path | None, beside: str | None = None) -> Intent:
+    """The intent file named, or `indrel.toml` in the working folder, or next to the folder `beside` that is audited; else an empty
+    one."""
+    near = [Path(DEFAULT_NAME)]
+    if beside and Path(beside).is_dir():
+        folder = Path(beside)
+        near.append((folder if folder.name not in ("", "..") else folder.resolve()).parent / DEFAULT_NAME)
+    path = file or next((one for one in near if one.is_file()), None)
+    return read_intent(path, checks()) if path else Intent()
 
 
 def keep_intent(snapshot: Path, intent: Intent) -> None:

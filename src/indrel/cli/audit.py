@@ -28,6 +28,9 @@ if TYPE_CHECKING:
 SOON_JUDGED = 5_000
 """Pages up to which an interrupted audit is still judged: beyond, that would take too long."""
 
+SHARES_LOGIN = (
+    "--render with --header: scripts that pages load from other hosts can read what the site returns to your login"
+)
 MOST_ADDED = 6
 """Entries of the intent file that are new since the baseline, and are listed."""
 
@@ -35,11 +38,13 @@ MOST_ADDED = 6
 @gathers()
 def audit(
     source: Annotated[
-        str,
+        str | None,
         typer.Argument(
-            metavar="SOURCE", help="A URL, a folder of built files, a WARC file, a text file of URLs, or a snapshot."
+            metavar="[SOURCE]",
+            help="A URL, a folder of built files, a WARC file, a text file of URLs, or a snapshot.",
+            show_default="that of [audit] in indrel.toml",
         ),
-    ],
+    ] = None,
     intent: opt.IntentOption = None,
     crawler: opt.CrawlerOption = None,
     snapshot: opt.SnapshotOption = None,
@@ -59,13 +64,15 @@ def audit(
     from indrel.reports import check_endings
 
     opt.fail_word(fail_on)
-    opt.render_word(given["render"])
     opt.doubt_crawlers(crawler, quiet)
+    wants = pipeline.load_intent(intent, source)
+    say(f"intent: {wants.where}", quiet or intent is not None or Path(wants.where).parent == Path())
+    source, given, output = _planned(source, given, output, wants)
+    opt.render_word(given["render"])
     check_endings(output or [])
     progress = ProgressLine(quiet)
     cut: IndrelError | None = None
     path, kind = Path(source), pipeline.source_kind(source)
-    wants = pipeline.load_intent(intent)
     if against:
         pipeline.source_kind(against)  # refused before anything is read
     wanted: GatherOptions | None = None
@@ -75,9 +82,7 @@ def audit(
     if against or kind != "snapshot":
         wanted = gather_options(given, crawler, wants, progress=progress)
     if given["render"] and given["headers"]:
-        say(
-            "--render with --header: scripts that pages load from other hosts can read what the site returns to your login"
-        )
+        say(SHARES_LOGIN)
     rolling = baseline is not None and snapshot is not None and snapshot.resolve() == baseline.resolve()
     if rolling and kind == "snapshot":
         raise UsageError(
@@ -114,6 +119,34 @@ def audit(
         site, verdict, output=output, json=json, fail_on=fail_on, everything=everything or verbose, quiet=quiet, cut=cut,
         replaces=snapshot if rolling else None,
     )  # fmt: skip
+
+
+PLANNED = ("base", "rate", "limit", "render")
+"""Options of gathering that `[audit]` in the intent file may hold."""
+
+
+def _planned(
+    source: str | None, given: Given, output: list[Path] | None, wants: Intent
+) -> tuple[str, Given, list[Path] | None]:
+    """Without SOURCE, that of the intent file, with its options where the command line has none of its own."""
+    from indrel.sources.options import GatherOptions
+
+    if source is not None:
+        return source, given, output
+    plan = wants.audit
+    if plan is None or not plan.source:
+        raise UsageError('name a SOURCE, or state it in indrel.toml: [audit] source = "https://www.sarnfell.example/"')
+    folder = Path(wants.where).parent
+    here = folder / plan.source
+    own = {name: getattr(plan, name) for name in PLANNED if getattr(plan, name) not in (None, "")}
+    unset = {name: value for name, value in own.items() if given.get(name) == getattr(GatherOptions, name)}
+    for one in plan.unused:
+        say(f"{wants.where} names {one}: it is not used unless you give it yourself")
+    return (
+        str(here) if here.exists() else plan.source,
+        {**given, **unset},
+        output or [folder / name for name in plan.output],
+    )
 
 
 def _before(

@@ -39,7 +39,7 @@ def _snapshots(folder: Path | None, host: str | None) -> tuple[str, list[Path]]:
     from indrel.snapshot.selection import SUFFIX, newest
 
     where = folder or Path(pipeline.RUNS)
-    name = re.sub(r"-[0-9]{8}T[0-9]{6}Z$", "", newest(where, _host(host), True).path.stem)
+    name = re.sub(r"-[0-9]{8}T[0-9]{6}Z$", "", newest([where], _host(host), True).path.stem)
     return name, sorted(p for p in where.glob(f"{name}-*{SUFFIX}") if re.search(r"-[0-9]{8}T[0-9]{6}Z$", p.stem))
 
 

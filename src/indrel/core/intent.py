@@ -11,7 +11,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from datetime import date, datetime
 from functools import cached_property
-from pathlib import Path
+from pathlib import Path, PurePath
 from typing import Any, NoReturn
 from urllib.parse import quote
 
@@ -43,12 +43,13 @@ _PART = r"""(?:"[^"\n]*"|'[^'\n]*'|[\w-]+)[ \t]*\.[ \t]*"""
 _LONG_KEY = re.compile(rf"(?:^[ \t\[]*|[{{,][ \t]*)(?:{_PART}){{32}}", re.MULTILINE)
 """A key of more parts than any has: each part is a table, and 50,000 take gigabytes."""
 
-_TOP = {"crawlers", "hosts", "want", "host", "links", "accept"}
+_TOP = {"crawlers", "hosts", "want", "host", "links", "accept", "audit"}
 _KEYS = {
     "want": {"match", "kind", "want", "because"},
     "host": {"name", "closed", "because"},
     "links": {"partners", "user_written", "because"},
     "accept": {"check", "match", "because", "until"},
+    "audit": {"source", "base", "rate", "limit", "render", "output", "connect", "header", "because"},
 }
 _SAFE = "".join(map(chr, range(0x21, 0x7F)))
 
@@ -175,6 +176,20 @@ class Acceptance:
 
 
 @dataclass(frozen=True)
+class SiteAudit:
+    """How the site is audited (`[audit]`): paths are as written, from the file's folder. `unused` are options that are only shown,
+    because a file that came with a project must not choose where to connect, or what is sent there."""
+
+    source: str = ""
+    base: str = ""
+    rate: float | None = None
+    limit: int | None = None
+    render: str = ""
+    output: tuple[str, ...] = ()
+    unused: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
 class Intent:
     """What the owner wants. Without a file everything is empty and every want is implied."""
 
@@ -188,6 +203,7 @@ class Intent:
     user_written: tuple[str, ...] = ()
     accepted: tuple[Acceptance, ...] = ()
     host_lines: Mapping[str, int] = field(default_factory=dict)
+    audit: SiteAudit | None = None
 
     @property
     def all_hosts(self) -> tuple[str, ...]:
@@ -297,7 +313,39 @@ class _Reader:
             user_written=self.selectors(links.get("user_written", [])),
             accepted=tuple(self.accept(i, one) for i, one in enumerate(self.tables(doc, "accept"))),
             host_lines=lines,
+            audit=self.audit(doc["audit"]) if "audit" in doc else None,
         )
+
+    def audit(self, found: Any) -> SiteAudit:
+        if not isinstance(found, dict):
+            self.fail(self.top_line("audit"), "`audit` is a table: write it as [audit]")
+        self.keys("audit", 0, found)
+        self.text("audit", 0, found, "because")
+        numbers: dict[str, float | None] = {}
+        for key, kind, what in (("rate", (int, float), "a number"), ("limit", (int,), "a whole number")):
+            value = found.get(key)
+            if value is not None and (
+                not isinstance(value, kind) or isinstance(value, bool) or value < (key == "limit")
+            ):
+                self.fail(self.line_of("audit", 0, key), f"`{key}` is {what}, as {key} = {8 if key == 'rate' else 500}")
+            numbers[key] = value
+        outputs = self.texts("audit", 0, "output", found.get("output", []))
+        for name in outputs:
+            if PurePath(name).is_absolute() or ".." in PurePath(name).parts:
+                self.fail(self.line_of("audit", 0, "output"), f"`{name}` is not below the folder of this file")
+        render = self.text("audit", 0, found, "render")
+        if render:
+            self.word(render, ("sample", "all"), "value of render", self.line_of("audit", 0, "render"))
+        unused = tuple(
+            f"--{key} {value}"
+            for key in ("connect", "header")
+            for value in self.texts("audit", 0, key, found.get(key, []))
+        )
+        limit = numbers["limit"]
+        return SiteAudit(
+            self.text("audit", 0, found, "source"), self.text("audit", 0, found, "base"), numbers["rate"],
+            int(limit) if limit is not None else None, render, outputs, unused,
+        )  # fmt: skip
 
     def top_line(self, key: str) -> int:
         pattern = re.compile(rf"\s*(\[+\s*)?[\"']?{re.escape(key)}[\"']?\s*([=.\]])")

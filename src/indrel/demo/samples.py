@@ -13,6 +13,7 @@ from warcio.warcwriter import WARCWriter
 
 from indrel import pipeline
 from indrel.core.crawlers import DEFAULT, resolve
+from indrel.core.intent import DEFAULT_NAME
 from indrel.demo.outside import export, log
 from indrel.demo.page import MAIN, Response
 from indrel.demo.site import HUTS, START, Site, build, sitemap, slug
@@ -46,6 +47,7 @@ def write_samples(folder: Path) -> None:
     old = folder / "old.indrel"
     old.unlink(missing_ok=True)
     pipeline.gather(str(built), GatherOptions(crawlers=resolve(DEFAULT), base=START), old)
+    pipeline.keep_intent(old, pipeline.load_intent(folder / DEFAULT_NAME))
     _write_build(built, site, ACCIDENT)
 
 

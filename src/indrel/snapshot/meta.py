@@ -91,6 +91,17 @@ def _is_intent(value: Any) -> bool:
     )
 
 
+def _is_asked(value: Any) -> bool:
+    """How an audit was asked for: its pace, its base, where it connected and the names of the headers that it sent."""
+    held: dict[str, Callable[[Any], bool]] = {
+        "rate": lambda v: isinstance(v, int | float) and not isinstance(v, bool) and 0 <= v < 1e6, "base": _or_none(_is_text),
+        "connect": _is_texts, "headers": _is_texts,
+    }  # fmt: skip
+    return (
+        isinstance(value, dict) and set(value) == set(held) and all(holds(value[name]) for name, holds in held.items())
+    )
+
+
 def _or_none(holds: Callable[[Any], bool]) -> Callable[[Any], bool]:
     return lambda value: value is None or holds(value)
 
@@ -114,6 +125,7 @@ _VALUES: dict[str, Callable[[Any], bool]] = {
     "variant_homes": _is_homes,
     "rendered": _is_rendered,
     "intent": _is_intent,
+    "asked": _is_asked,
     "decided": _or_none(lambda value: isinstance(value, dict)),
     **dict.fromkeys(
         ("asked_twice", "follow_links", "read_barred", "as_crawlers", "with_credentials", "prepared", "located"),

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -54,13 +54,13 @@ def named_at(path: Path) -> str | None:
     return "{y}-{m}-{d}T{H}:{M}:{S}Z".format(**found.groupdict()) if found else None
 
 
-def newest(folder: Path, host: str | None = None, whatever: bool = False) -> Newest:
-    """The newest snapshot of a folder (of a host, with or without www), by the moment at which its audit began.
+def newest(folders: Sequence[Path], host: str | None = None, whatever: bool = False) -> Newest:
+    """The newest snapshot of some folders (of a host, with or without www), by the moment at which its audit began.
 
     One that read no page of its site is passed over, unless `whatever` is asked for. Files whose names hold their moment are
     looked at from the latest on, all others always. Raises SnapshotError where there is none.
     """
-    files = [path for path in folder.glob(f"*{SUFFIX}") if path.is_file()]
+    files = [path for folder in folders for path in folder.glob(f"*{SUFFIX}") if path.is_file()]
     stamped = sorted((p for p in files if named_at(p)), key=lambda p: (named_at(p), p.name), reverse=True)
     if host:
         stamped = [p for p in stamped if _is_of(p, host)]
@@ -79,7 +79,9 @@ def newest(folder: Path, host: str | None = None, whatever: bool = False) -> New
     chosen = next((one for one in ordered if one.read_pages or whatever), None)
     if chosen is None:
         empty = f" that read a page: the newest, {ordered[0].path}, read none" if ordered else ""
-        raise SnapshotError(f"no snapshot in {folder}/{empty}: run `indrel audit ADDRESS` first, or name a snapshot")
+        raise SnapshotError(
+            f"no snapshot in {folders[0]}/{empty}: run `indrel audit ADDRESS` first, or name a snapshot"
+        )
     newer = ordered[: ordered.index(chosen)]
     return Newest(chosen.path, tuple(f"{n.path} read no page and is not used; --from {n.path} uses it" for n in newer))
 
