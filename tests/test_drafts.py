@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import csv
 import gzip
+import io
 import json
 import re
 import urllib.error
@@ -252,7 +254,21 @@ def test_tickets_say_what_where_and_what_instead(audit_site: AuditSite, indrel: 
         "/b": html(canonical("/") + canonical("/gone")),
     }
     site, verdict = audit_site(pages, intent='[[want]]\nmatch = "/c*"\nwant = "show"\n')
-    done = indrel("draft", "tickets", site.snapshot.path, "-o", "t", code=0)
+    done = indrel("draft", "tickets", site.snapshot.path, "-o", "t", "-o", "t.csv", "-o", "t.json", code=0)
+    kept = json.loads((tmp_path / "t.json").read_text())
+    rows = list(csv.DictReader(io.StringIO((tmp_path / "t.csv").read_bytes().decode(), newline="")))
+    assert (
+        [t["id"] for t in kept]
+        == [r["id"] for r in rows]
+        == [c.id for c in verdict.causes if c.severity is not Severity.NOTE]
+    )
+    for ticket, row in zip(kept, rows, strict=True):
+        assert (tmp_path / "t" / ticket["name"]).read_text() == ticket["text"] and row["urls"].split("\n") == ticket[
+            "urls"
+        ]
+        assert (
+            row["labels"].split() == ticket["labels"] and ticket["labels"][0] in ("stop", "fix", "ask") and row["title"]
+        )
     names = sorted(p.name for p in (tmp_path / "t").iterdir())
     told = {c.check for c in verdict.causes if c.severity.word != "note"}
     assert {n[5:-3] for n in names} == told and f"{len(names)} tickets" in done.stdout

@@ -239,7 +239,8 @@ def test_no_output_carries_what_a_site_plants(indrel: Any, tmp_path: Path, capsy
     for command in ("robots check new.txt", "sitemap check map.xml", "robots matrix --from new.indrel",
                     "robots impact new.indrel new.txt", "intent show --from new.indrel /open", "intent check --from new.indrel",
                     "intent draft --from new.indrel", "draft robots --from new.indrel", "draft headers --from new.indrel",
-                    "draft sitemap --from new.indrel -o maps", "draft tickets --from new.indrel --output tickets",
+                    "draft sitemap --from new.indrel -o maps",
+                    "draft tickets --from new.indrel --output tickets --output=k.csv --output=k.json",
                     "ledger request /open --from new.indrel", "ledger status"):  # fmt: skip
         run(command)
     run("robots match new.txt", f"{HOST}/hut\x1b[2J", "=1+1")

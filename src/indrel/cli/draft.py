@@ -22,7 +22,6 @@ draft = typer.Typer(
     rich_markup_mode=None,
 )
 
-FolderOption = Annotated[Path, typer.Option("-o", "--output", metavar="DIR", help="The folder to write to.")]
 FileOption = Annotated[
     Path | None, typer.Option("-o", "--output", metavar="FILE", help="Write the file instead of printing it.")
 ]
@@ -224,27 +223,38 @@ def headers(
 
 @draft.command("tickets", cls=Command)
 def tickets(
-    output: FolderOption,
+    output: Annotated[
+        list[Path],
+        typer.Option(
+            "-o", "--output", metavar="DIR|FILE", help="A folder for Markdown files, or a .csv or .json. Repeatable."
+        ),
+    ],
     snapshot: opt.SnapshotArgument = None,
     from_snapshot: opt.FromOption = None,
     intent: opt.IntentOption = None,
     crawler: opt.CrawlerOption = None,
     quiet: opt.QuietOption = False,
 ) -> None:
-    """Write one Markdown ticket per cause.
+    """Write one ticket per cause.
 
     For the person who fixes it: what is wrong, where, what instead, and how to check.
     """
     from indrel.base.files import write_whole
     from indrel.checks import verdict_of
     from indrel.checks.headline import spoken_of
-    from indrel.core.model import plural
+    from indrel.core.model import listing, plural
     from indrel.reports import tickets as drafts
 
+    forms = {".csv": drafts.as_csv, ".json": drafts.as_json}
     with opened(from_snapshot or snapshot, crawler, quiet, intent, must_have_read=True) as site:
         found = drafts.draft(verdict_of(site), site)
         spoken = spoken_of(site)
-    output.mkdir(parents=True, exist_ok=True)
-    for name, octets in found.items():
-        write_whole(output / name, octets)
-    terminal().line(f"{spoken}: {plural(len(found), 'ticket')} in {output}, numbered by severity.", "bold")
+    for place in output:
+        if place.suffix.lower() in forms and not place.is_dir():
+            write_whole(place, forms[place.suffix.lower()](found))
+            continue
+        place.mkdir(parents=True, exist_ok=True)
+        for ticket in found:
+            write_whole(place / ticket.name, ticket.text.encode("utf-8", "backslashreplace"))
+    where = listing([str(place) for place in output])
+    terminal().line(f"{spoken}: {plural(len(found), 'ticket')} in {where}, numbered by severity.", "bold")

@@ -2,27 +2,69 @@
 
 from __future__ import annotations
 
+import json
 import re
 import shlex
 from collections.abc import Iterable
+from typing import NamedTuple
 
-from indrel.base.plain import safe
+from indrel.base.plain import field, safe
+from indrel.base.readable import readable
 from indrel.checks import checks
 from indrel.core.model import Cause, Evidence, Severity, Verdict, plural, verb
 from indrel.decide.site import Site
+from indrel.reports.csv_table import pieces
 from indrel.reports.markdown import code, prose, text
 from indrel.reports.terminal import said_of, short
 
 MOST_URLS = 30
 
 
-def draft(verdict: Verdict, site: Site, least: Severity = Severity.ASK) -> dict[str, bytes]:
-    """Tickets by file name, for the causes from a severity on that are not accepted."""
-    return {
-        f"{c.rank:04}-{c.check}.md": _ticket(c, site, verdict.joined(c)).encode("utf-8", "backslashreplace")
+class Ticket(NamedTuple):
+    """One edit for whoever makes it. `id` is the cause's and stays the same in every audit that has it; `text` is Markdown."""
+
+    id: str
+    name: str
+    title: str
+    text: str
+    labels: tuple[str, ...]
+    urls: tuple[str, ...]
+
+    def as_json(self) -> dict[str, object]:
+        return {**self._asdict(), "labels": list(self.labels), "urls": list(self.urls)}
+
+
+def draft(verdict: Verdict, site: Site, least: Severity = Severity.ASK) -> list[Ticket]:
+    """Tickets for the causes from a severity on that are not accepted, the most harmful first."""
+    return [
+        Ticket(
+            c.id, f"{c.rank:04}-{c.check}.md", safe(said_of(c, sections=False).removesuffix(".").replace("`", "")),
+            _ticket(c, site, verdict.joined(c)), (c.severity.word, c.cls.value, c.check), tuple(f.url for f in c.findings),
+        )
         for c in verdict.causes
         if c.severity.value >= least.value and not c.accepted
-    }
+    ]  # fmt: skip
+
+
+def as_csv(tickets: Iterable[Ticket]) -> bytes:
+    """Tickets as a table that trackers import: one row each."""
+    rows = [
+        tuple(field_in_lines(v) for v in (t.id, t.title, t.text, " ".join(t.labels), "\n".join(t.urls)))
+        for t in tickets
+    ]
+    return b"".join(pieces(("id", "title", "text", "labels", "urls"), [rows]))
+
+
+def field_in_lines(value: str) -> str:
+    """A cell of several lines: none begins as a formula does, and nothing in them drives a terminal."""
+    first, *rest = value.split("\n")
+    return "\n".join([field(first), *map(safe, rest)])
+
+
+def as_json(tickets: Iterable[Ticket]) -> bytes:
+    return (json.dumps([t.as_json() for t in tickets], ensure_ascii=False, indent=1) + "\n").encode(
+        "utf-8", "backslashreplace"
+    )
 
 
 def _ticket(cause: Cause, site: Site, joined: list[Cause]) -> str:
@@ -43,7 +85,7 @@ def _ticket(cause: Cause, site: Site, joined: list[Cause]) -> str:
     if cause.now:
         lines += ["Now:", "", *_block(cause.now), "", "Instead:", "", *_block(cause.instead), ""]
     lines += ["## URLs", ""]
-    lines += [f"- {code(f.url)}" for f in cause.findings[:MOST_URLS]]
+    lines += [f"- {code(readable(f.url))}" for f in cause.findings[:MOST_URLS]]
     if cause.count > MOST_URLS:
         lines.append(f"- and {cause.count - MOST_URLS:,} more")
     if cause.share is not None and cause.others:
