@@ -47,6 +47,14 @@ def test_frames(audit_site: AuditSite, tmp_path: Path) -> None:
         assert isinstance(audit.causes[0], Cause) and isinstance(audit.verdict, Verdict) and audit.complete
         assert audit.explain("/a").states == {"googlebot": "hidden", "*": "hidden"}
         assert audit.crawlers == ("googlebot", "*") and audit.path == Path(site.snapshot.path)
+        assert {"audit", "open_snapshot", "Audit"} <= set(dir(indrel))
+        assert repr(audit).startswith("<Audit www.sarnfell.example, 2026-") and len(repr(audit)) < 120
+        assert "<td>link-to-gone</td>" in audit._repr_html_() and "<b>www.sarnfell.example, " in audit._repr_html_()
+        rules = audit.match("/a", HOST + "/old")
+        assert set(rules["url"]) == {HOST + "/a", HOST + "/old"} and rules["allowed"].all() and len(rules) == 4
+        (tmp_path / "t.csv").write_text(f"URL,Indexed\n{HOST}/a,yes\n")
+        assert audit.reconcile(tmp_path / "t.csv").loc[0, ["url", "state"]].tolist() == [HOST + "/a", "hidden"]
+        assert {t.labels[2] for t in audit.tickets()} >= {"link-to-gone"}
         audit.write(tmp_path / "x.md", tmp_path / "x.csv")
         assert {p.name for p in tmp_path.iterdir()} >= {"x.md", "x.csv"}
         with indrel.open_snapshot(audit.path, crawlers=["googlebot", "*"]) as same:

@@ -87,6 +87,37 @@ def test_every_json_is_as_published(indrel: Run, audit_site: AuditSite, tmp_path
     assert compared["edits"] and compared["rules"] and compared["directives"] and problems(compared, "comparison") == []
 
 
+def test_the_answers_of_the_desk_are_as_published(indrel: Run, audit_site: AuditSite, tmp_path: Path) -> None:
+    (tmp_path / "indrel-runs").mkdir()
+    for number, pages in enumerate((PAGES, {**PAGES, "/tag/a": html()}), 1):
+        kept = audit_site(pages)[0].snapshot.path
+        (tmp_path / f"indrel-runs/www.sarnfell.example-2026110{number}T080000Z.indrel").write_bytes(
+            Path(kept).read_bytes()
+        )
+    (tmp_path / "indrel.toml").write_text('[[want]]\nmatch = "/tag/*"\nwant = "show"\n')
+    (tmp_path / "new.txt").write_text("User-agent: *\nDisallow: /tag/\n")
+    (tmp_path / "t.csv").write_text(f"URL,Indexed,Reason\n{HOST}/tag/b,yes,\n{HOST}/,no,Later\n{HOST}/new,yes,\n")
+    (tmp_path / "a.log").write_text(
+        '1.2.3.4 - - [20/Nov/2026:10:00:00 +0000] "GET /shut HTTP/1.1" 200 5 "-" "Googlebot/2.1"\n' * 2
+    )
+    for words, name in (
+        (("history",), "history"), (("reconcile", "t.csv"), "reconciled"), (("reconcile", "a.log"), "log"),
+        (("robots", "impact", "snapshot", "new.txt"), "impact"), (("ledger", "request", "/tag/a"), "ledger_request"),
+        (("ledger", "status"), "ledger_status"), (("intent", "show", "/tag/a", "/"), "intent_shown"),
+        (("intent", "check"), "intent_checked"), (("list", "--group-by", "kind"), "group"),
+    ):  # fmt: skip
+        done = indrel(*words, "--json")
+        documents = (
+            [json.loads(done.stdout)]
+            if done.stdout.count("\n") == 1 or done.stdout.startswith("{\n")
+            else lines_of(done.stdout)
+        )
+        assert documents and [p for one in documents for p in problems(one, name)] == [], words
+    indrel("draft", "tickets", "-o", "t.json", code=0)
+    tickets = json.loads((tmp_path / "t.json").read_text())
+    assert tickets and [p for one in tickets for p in problems(one, "ticket")] == []
+
+
 def test_json_lines_without_findings(audit_site: AuditSite, indrel: Run) -> None:
     site, _ = audit_site(BASE)
     assert problems(json.loads(indrel("audit", site.snapshot.path, "--json", "-q", code=0).stdout)) == []

@@ -20,6 +20,10 @@ if TYPE_CHECKING:
 __all__ = ["Audit", "IndrelError", "__version__", "audit", "open_snapshot"]
 
 
+def __dir__() -> list[str]:
+    return sorted(__all__)
+
+
 def __getattr__(name: str) -> object:
     """The library is loaded when it is first used: the command line has no need of it."""
     if name in __all__:

@@ -12,6 +12,7 @@ Everything here rests on a snapshot: nothing is fetched but by `audit`.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from html import escape
 from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING, Any, Self, Unpack
@@ -22,19 +23,30 @@ from indrel.ask.compare import Comparison
 from indrel.ask.compare import compare as _compare
 from indrel.ask.explain import Explanation
 from indrel.ask.explain import explain as _explain
+from indrel.ask.reconcile.lists import reconcile as _reconcile
+from indrel.ask.robots.loaded import load as _load
+from indrel.ask.robots.match import match as _match
 from indrel.base.errors import IndrelError
 from indrel.base.extras import require
+from indrel.base.plain import safe
 from indrel.base.sqltext import identifier
 from indrel.checks import findings_of, verdict_of
+from indrel.checks.headline import spoken_of
 from indrel.core import crawlers as _crawlers
 from indrel.core.intent import Intent
 from indrel.core.mapping import AddressMap
 from indrel.core.model import Cause, Finding, Verdict
 from indrel.decide.site import Site
+from indrel.reports.terminal import said_of
+from indrel.reports.tickets import Ticket
+from indrel.reports.tickets import draft as _tickets
 from indrel.sources.options import Connect, Gathering, GatherOptions
 
 if TYPE_CHECKING:
     import pandas as pd
+
+MOST_CAUSES = 30
+"""Causes that a notebook shows."""
 
 
 class Audit:
@@ -45,6 +57,20 @@ class Audit:
         self._verdict: Verdict | None = None
         self.cut_short = cut_short
         """What ended the gathering early; None if nothing did."""
+
+    def __repr__(self) -> str:
+        return f"<Audit {spoken_of(self._site)}, {self.path.name}>"
+
+    def _repr_html_(self) -> str:
+        """The first line and the causes, for notebooks; every text is escaped."""
+        rows = "".join(
+            f"<tr><td>{cause.severity.word}</td><td>{escape(cause.check)}</td><td>{cause.count:,}</td>"
+            f"<td>{escape(safe(said_of(cause)))}</td></tr>"
+            for cause in self.causes[:MOST_CAUSES]
+            if not cause.accepted
+        )
+        head = "<tr><th>severity</th><th>check</th><th>findings</th><th>what</th></tr>"
+        return f"<p><b>{escape(safe(self.verdict.headline.sentence))}</b></p><table>{head}{rows}</table>"
 
     @property
     def path(self) -> Path:
@@ -125,6 +151,30 @@ class Audit:
     def compare(self, earlier: Audit, hosts: Mapping[str, str] | None = None) -> Comparison:
         """What changed since an earlier audit; `hosts` names its hosts that stand for this one's."""
         return _compare(earlier._site, self._site, AddressMap.between(earlier._site.base, self._site.base, hosts))
+
+    def match(self, *urls: str) -> pd.DataFrame:
+        """The rule that decides each URL or path, for each crawler. Columns: `url`, `crawler`, `allowed`, `rule`, `line`, `group`."""
+        require("pandas", "Audit.match()")
+        import pandas as pd
+
+        addresses = [pipeline.page_address(url, self._site) for url in urls]
+        loaded = _load(str(self.path), GatherOptions(crawlers=()))
+        rows = [one.as_json() for row in _match(loaded, addresses, self._site.crawlers) for one in row]
+        return pd.DataFrame.from_records(rows, columns=["url", "crawler", "allowed", "rule", "line", "group"])
+
+    def reconcile(self, table: str | Path, *, indexed: bool | None = None) -> pd.DataFrame:
+        """An engine's export compared with the audit, one row per URL, in order of what to do. Columns: `url`, `says`, `listed`,
+        `state`, `want`, `do`, `since`, `reason`. Raises InputError for a table that is not understood."""
+        require("pandas", "Audit.reconcile()")
+        import pandas as pd
+
+        names = ["url", "says", "listed", "state", "want", "do", "since", "reason"]
+        rows = [row.as_json() for row in _reconcile(self._site, Path(table), None, indexed).table]
+        return pd.DataFrame.from_records(rows, columns=names)
+
+    def tickets(self) -> list[Ticket]:
+        """One ticket for each cause that is more than a note."""
+        return _tickets(self.verdict, self._site)
 
     def write(self, *files: str | Path) -> None:
         """Write reports; the endings choose the formats. All of them, or none."""
