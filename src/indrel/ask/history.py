@@ -92,16 +92,17 @@ class History:
 
 
 def place_of(site: Site) -> str:
-    """What snapshots of one site have in common: the host and folder at which it is published, wherever its files were read."""
-    return folder_of(site.base).partition("://")[2]
+    """What snapshots of one site have in common: the host and folder at which it is published, wherever its files were read. A live
+    site and a build of it are not one: an audit of one does not follow on the other's."""
+    return ("live " if site.is_live else "") + folder_of(site.base).partition("://")[2]
 
 
 def audits(
-    files: Iterable[Path], host: str | None, open_site: Callable[[Path], Site], since: str = "", until: str = "~"
-) -> tuple[list[Run], list[tuple[Path, str]]]:
-    """What each snapshot says that is of one site (that of the newest, or of a host), however the files are named, and which cannot
-    be read. `since` and `until` are the moments between which an audit must have begun."""
-    place = None
+    files: Iterable[Path], host: str | None, open_site: Callable[[Path], Site], since: str = "", until: str = "~",
+    place: str | None = None,
+) -> tuple[list[Run], list[tuple[Path, str]]]:  # fmt: skip
+    """What each snapshot says that is of one site (of a host, at a place as `place_of` gives it, or that of the newest), however the
+    files are named, and which cannot be read. `since` and `until` are the moments between which an audit must have begun."""
     runs, unreadable = [], []
     given = list(files)
     known = {one.path: one.started for one in in_order(given)}  # the newest first

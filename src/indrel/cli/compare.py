@@ -10,7 +10,7 @@ import typer
 from indrel.cli import options as opt
 from indrel.cli.console import terminal, write_json
 from indrel.cli.output_option import answers
-from indrel.core.address import origin_of, split
+from indrel.core.address import origin_of
 
 if TYPE_CHECKING:
     from indrel.ask.compare import Comparison
@@ -67,7 +67,7 @@ def compare(
 def write_changes(files: list[Path], found: Comparison, before: Site, after: Site, ledger: Path | None = None) -> None:
     """Write the comparison as reports, with the audits between the two that are kept in the working folder, and the ledger."""
     from indrel import pipeline
-    from indrel.ask.history import audits, history, run_of
+    from indrel.ask.history import audits, history, place_of, run_of
     from indrel.ledger import Ledger
     from indrel.ledger.book import DEFAULT_NAME
     from indrel.reports.changes import changes, write
@@ -78,7 +78,7 @@ def write_changes(files: list[Path], found: Comparison, before: Site, after: Sit
     kept = [p for p in Path(pipeline.RUNS).glob(f"*{SUFFIX}") if p.resolve() not in sides]
     began, ended = (str(site.meta.get("started")) for site in (before, after))
     between, _ = audits(
-        kept, split(after.base).host, lambda path: pipeline.open_site(path, crawlers, after.intent), began, ended
+        kept, None, lambda path: pipeline.open_site(path, crawlers, after.intent), began, ended, place_of(after)
     )
     requests = []
     book = ledger or Path(DEFAULT_NAME)
