@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import inspect
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import fields
 from functools import cache, wraps
 from operator import not_
@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Annotated, Any, get_args, get_type_hints
 import typer
 
 from indrel.cli import options as opt
+from indrel.cli.console import say
 
 if TYPE_CHECKING:
     from indrel.core.intent import Intent
@@ -77,6 +78,22 @@ def gathers(*names: str) -> Callable[[Callable[..., None]], Callable[..., None]]
         return run
 
     return decorate
+
+
+def pace_before(
+    meta: Mapping[str, Any], connect: list[str] | None, headers: list[str] | None, rate: float | None = None
+) -> float:
+    """The rate of the audit that is asked about, unless another is given. Where it connected and which headers it sent is only shown,
+    never used: a snapshot may come from a stranger."""
+    from indrel.sources.options import GatherOptions
+
+    asked = meta.get("asked") or {}
+    again = [f"--connect {one}" for one in asked.get("connect", ()) if not connect]
+    again += [f"--header '{name}: ...'" for name in asked.get("headers", ()) if not headers]
+    if again:
+        say(f"the audit was made with {' '.join(again)}: give that again if it is needed")
+    usual = GatherOptions.rate if rate is None else rate
+    return float(asked.get("rate", usual)) if usual == GatherOptions.rate else usual
 
 
 def gather_options(given: Given, crawler: list[str] | None, intent: Intent, **more: Any) -> GatherOptions:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -10,7 +10,7 @@ from indrel.base.errors import UsageError
 from indrel.cli import complete
 from indrel.cli import options as opt
 from indrel.cli.console import ProgressLine, say, terminal, write_json
-from indrel.cli.gathering import NONE_GIVEN, Given, gather_options, gathers
+from indrel.cli.gathering import NONE_GIVEN, Given, gather_options, gathers, pace_before
 from indrel.cli.output_option import answers
 from indrel.cli.snapshots import newest
 
@@ -68,7 +68,7 @@ def recheck(
     read_barred, as_crawlers = bool(site.meta.get("read_barred")), bool(site.meta.get("as_crawlers"))
     crawlers = [c.token for c in site.crawlers]
     render = _can_render(given["browser"], quiet) if site.meta.get("rendered") else None
-    given = _as_before(given, site.meta.get("asked") or {})
+    given = {**given, "rate": pace_before(site.meta, given["connect"], given["headers"], given["rate"])}
     site.close()
     if not before and not named:
         raise UsageError(f"{path} has no such finding: there is nothing to fetch again")
@@ -93,20 +93,6 @@ def recheck(
     else:
         _show(found, len(asked), origin, subject)
     _end(found, bool(asked), gathered, fail_on, quiet)
-
-
-def _as_before(given: Given, asked: dict[str, Any]) -> Given:
-    """What the audit was given, where nothing else is: its rate. Where it connected and which headers it sent is only shown: a
-    snapshot may come from a stranger."""
-    from indrel.sources.options import GatherOptions
-
-    again = [f"--connect {one}" for one in asked.get("connect") or () if not given["connect"]]
-    again += [f"--header '{name}: ...'" for name in asked.get("headers") or () if not given["headers"]]
-    if again:
-        say(f"the audit was made with {' '.join(again)}: give that again if it is needed")
-    if isinstance(asked.get("rate"), int | float) and given["rate"] == GatherOptions.rate:
-        return {**given, "rate": float(asked["rate"])}
-    return given
 
 
 def _end(found: Rechecked, asked: bool, gathered: Gathered, fail_on: str, quiet: bool) -> None:

@@ -10,6 +10,7 @@ import typer
 from indrel.cli import options as opt
 from indrel.cli.checked import code_of
 from indrel.cli.console import say, terminal, write_json
+from indrel.cli.gathering import pace_before
 from indrel.cli.help import Command
 from indrel.cli.output_option import answers
 
@@ -50,12 +51,17 @@ def check(
     from indrel.ask import sitemap as tool
     from indrel.core import crawlers
     from indrel.core.model import plural
+    from indrel.snapshot import Snapshot
     from indrel.sources.options import GatherOptions
 
     opt.fail_word(fail_on)
     wants = pipeline.load_intent(intent)
     chosen = crawlers.resolve(crawler or wants.crawlers or crawlers.DEFAULT)
-    wanted = GatherOptions(crawlers=(), rate=0, timeout=timeout, connect=opt.parse_connect(connect))
+    rate = 0.0
+    if snapshot and any("://" in file for file in files):
+        with Snapshot(snapshot) as audited:
+            rate = pace_before(audited.meta, connect, None)
+    wanted = GatherOptions(crawlers=(), rate=rate, timeout=timeout, connect=opt.parse_connect(connect))
     codes = []
     for file in files:
         checked = tool.check(file, chosen, wanted, snapshot, wants)

@@ -32,6 +32,9 @@ FAILING_F = FAILING.replace("tail", "f.tail").replace("want", "f.want").replace(
 KEPT_FROM_ALL = f"(barred > 0 OR noindex > 0 OR tail = 'locked') AND regexp_matches(lower(path), '{PRIVATE}')"
 """Whether a URL is closed whose words say that it is meant for few: a sitemap that lists it does not show that it is wanted."""
 
+NEEDS_NOINDEX = "known AND want = 'hide' AND entry IS NOT NULL AND noindex = 0 AND tail IN ('', 'unread')"
+"""Whether you want a URL hidden and it has no noindex, blocked or not: robots.txt cannot keep it out of the index."""
+
 TRAITS = {
     "canonical-fold": "site AND fold_how = 'canonical'", "redirect": "fold_how IN ('redirect', 'refresh')",
     "fold": "site AND fold_how IS NOT NULL", "gone": "tail = 'gone'", "broken": "tail = 'broken'", "failing": FAILING,

@@ -9,6 +9,7 @@ from indrel.base.plain import safe
 from indrel.core.intent import WantEntry
 from indrel.core.model import Want
 from indrel.decide.kinds import RULES
+from indrel.decide.predicates import NEEDS_NOINDEX
 from indrel.decide.site import Site
 
 VALUE = "noindex"
@@ -42,11 +43,9 @@ def draft(site: Site) -> HeadersDraft:
         rules.pop(0)  # an exception from nothing
     if not any(hide for _, hide, _ in rules):
         return HeadersDraft("", "", (), tuple(without))
-    told = [(p, e.text, int(site.one(_COUNT.format(e.sql(site.intent.closed))))) for p, hide, e in rules if hide]
+    counts = dict(site.rows(f"SELECT entry, count(*) FROM fact WHERE {NEEDS_NOINDEX} GROUP BY entry"))
+    told = [(p, e.text, int(counts.get(site.intent.wants.index(e), 0))) for p, hide, e in rules if hide]
     return HeadersDraft(_nginx(rules), _apache(rules), tuple(told), tuple(without))
-
-
-_COUNT = "SELECT count(*) FROM fact WHERE known AND ({}) AND noindex = 0 AND tail = ''"
 
 
 def regexes(entry: WantEntry) -> list[str]:

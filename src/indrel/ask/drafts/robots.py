@@ -16,6 +16,7 @@ from indrel.base.errors import IndrelError, UsageError
 from indrel.base.plain import code
 from indrel.core.model import plural
 from indrel.core.robots import Access, HostRobots, Rule, match_many, parse
+from indrel.decide.predicates import NEEDS_NOINDEX
 from indrel.decide.site import Site
 from indrel.snapshot import Snapshot
 
@@ -98,8 +99,7 @@ def draft(site: Site, with_headers: bool = False) -> RobotsDraft:
     need_noindex = [
         url
         for (url,) in site.rows(
-            """SELECT origin || path FROM fact WHERE known AND origin = ? AND want = 'hide' AND entry IS NOT NULL
-            AND noindex = 0 AND (tail IN ('', 'unread')) ORDER BY path""",
+            f"SELECT origin || path FROM fact WHERE {NEEDS_NOINDEX} AND origin = ? ORDER BY path",
             [site.base_origin],
         )
     ]
