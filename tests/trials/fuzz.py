@@ -11,7 +11,7 @@ import sys
 import time
 from collections.abc import Callable, Iterator
 
-from indrel.ask.reconcile.tables import LOG_LINE
+from indrel.ask.reconcile.log_lines import LOG_LINE
 from indrel.core import crawlers
 from indrel.core.address import Joiner, normalise
 from indrel.core.page.facts import header_canonicals, header_directives
