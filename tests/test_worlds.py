@@ -9,7 +9,7 @@ from typing import Any
 
 import pytest
 
-from cases import GONE, HOST, NOINDEX, TO, XMLNS, a, canonical, html, robots, sitemap
+from cases import BASE, GONE, HOST, NOINDEX, TO, XMLNS, a, canonical, html, robots, sitemap
 from conftest import AuditSite
 from indrel.ask import intent
 from indrel.ask.drafts import robots as robots_draft
@@ -561,3 +561,16 @@ def test_a_draft_sitemap_says_why_dates_are_dropped(audit_site: AuditSite) -> No
     assert list(sitemap_draft.dropped(found)) == [
         "the lastmod of 6 entries is dropped, because nearly all entries have the same date"
     ]
+
+
+def test_what_only_counts_visits_is_not_needed(audit_site: AuditSite) -> None:
+    calls = "".join(
+        f'fetch("{path}");\n' for path in ("/g/collect?v=2", "/api/beacon", "/api/huts", "/collections/new")
+    )
+    pages = {
+        **BASE,
+        "/": html(f"<script>\n{calls}</script>"),
+        "/robots.txt": robots("Disallow: /g/", "Disallow: /api/", "Disallow: /coll"),
+    }
+    found = audit_site(pages)[1].findings
+    assert {f.url for f in found if f.check == "resource-barred"} == {HOST + "/api/huts", HOST + "/collections/new"}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from typing import NamedTuple
 
@@ -12,7 +13,7 @@ from indrel.checks.changes import ROBOTS, After, Change, Effect, in_its_case
 from indrel.checks.evidence import PAGE_ROW, WHERE, answers, canonicals, of_each, robots_line, rules, stated
 from indrel.checks.rule_use import unused
 from indrel.checks.topics.robots_lines import readable
-from indrel.core.address import origin_of
+from indrel.core.address import origin_of, split
 from indrel.core.model import CheckClass, Evidence, Severity, listing, plural, verb
 from indrel.core.robots import Access, HostRobots, RobotsFile
 from indrel.decide.site import Site
@@ -279,6 +280,12 @@ def barred_canonical(site: Site) -> Iterator[Hit]:
         )
 
 
+_COUNTS_VISITS = re.compile(
+    r"/(collect|beacons?|pixels?|ping|hits?|track(er|ing)?|page-?views?|telemetry)(/|[?.]|$)", re.IGNORECASE
+)
+"""Data calls that only count visits."""
+
+
 @check(
     "resource-barred",
     CheckClass.BLOCKED,
@@ -314,8 +321,8 @@ def resource_barred(site: Site) -> Iterator[Hit]:
         if host is None or host.status is None:
             continue  # without a response, what crawlers get is unknown
         well, ill = rendered.get(number, (0, 0))
-        if ill and not well:
-            continue  # render-broken reports it
+        if (ill and not well) or (kind == "data" and _COUNTS_VISITS.search(split(url).path)):
+            continue  # render-broken reports it; or no page shows anything of it
         evidence = (*rules(site, url, mask), Evidence("resource", where, line, text))
         blocks = (
             f"{code(evidence[0].text)} blocks it" if evidence[0].kind == "robots" else "its robots.txt is unreachable"
