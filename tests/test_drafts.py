@@ -358,3 +358,19 @@ def test_what_looks_private_is_not_opened_because_a_sitemap_lists_it(indrel: Run
     )
     assert "Allow: /members" not in draft
     assert "looks private" in indrel("explain", "/members/list", code=0).stdout
+
+
+def test_every_host_of_the_site_can_have_its_robots_txt_drafted(audit_site: AuditSite, indrel: Run) -> None:
+    book = "https://book.sarnfell.example"
+    pages = {**BASE, "/": html(body=a("/huts/a")), "/huts/a": html(), f"{book}/": html(body=a("/stay")), f"{book}/stay": html(),
+             f"{book}/robots.txt": "User-agent: *\nDisallow: /stay\n", "/robots.txt": robots("Disallow: /x")}  # fmt: skip
+    intent = 'hosts = ["book.sarnfell.example"]\n[[want]]\nmatch = "//book.sarnfell.example/*"\nwant = "show"\n'
+    site, _ = audit_site(pages, intent=intent)
+    indrel_toml = Path(site.snapshot.path).parent / "w.toml"
+    indrel_toml.write_text(intent)
+    words = ("draft", "robots", "--from", site.snapshot.path, "--intent", indrel_toml)
+    told = " ".join(indrel(*words, code=0).stdout.split())
+    assert f"robots.txt of {book} blocks 1 wanted URL too: indrel draft robots --host {book}" in told
+    own = indrel(*words, "--host", "book.sarnfell.example", code=0).stdout
+    assert "-Disallow: /stay" in own or "+Allow: /stay" in own
+    assert "its robots.txt was not read" in indrel(*words, "--host", "nowhere.test", code=2).stderr

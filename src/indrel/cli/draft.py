@@ -112,6 +112,10 @@ def robots(
     with_headers: Annotated[
         bool, typer.Option("--with-headers", help="Assume that the headers of `indrel draft headers` are in place.")
     ] = False,
+    host: Annotated[
+        str | None,
+        typer.Option("--host", metavar="HOST", help="One of the site's hosts.", show_default="the main host"),
+    ] = None,
     intent: opt.IntentOption = None,
     crawler: opt.CrawlerOption = None,
     quiet: opt.QuietOption = False,
@@ -130,11 +134,10 @@ def robots(
 
     term = terminal()
     with opened(from_snapshot or snapshot, crawler, quiet, intent, must_have_read=True) as site:
-        spoken = spoken_of(site)
-        found = drafts.draft(site, with_headers)
-        after = Site(
-            Snapshot(site.snapshot.path), site.crawlers, {site.base_origin: (found.body, "the draft")}, site.intent
-        )
+        origin = drafts.origin_named(site, host)
+        spoken = spoken_of(site) + (f", {origin}" if host else "")
+        found, others = drafts.draft(site, with_headers, origin), drafts.other_hosts(site, origin)
+        after = Site(Snapshot(site.snapshot.path), site.crawlers, {origin: (found.body, "the draft")}, site.intent)
         effect = impact(site, after)
         after.close()
     if output:
@@ -150,6 +153,9 @@ def robots(
             f"{spoken}: {plural(freed, 'more URL')} can be fetched, and no more are blocked ({known}).",
             "bold",
         )
+    for other, blocked in others:
+        what = f"robots.txt of {other} blocks {plural(blocked, 'wanted URL')} too: indrel draft robots --host {other}"
+        term.line(what, "yellow", indent=2, hang=2)
     for reason in found.reasons:
         term.line(reason, indent=2, hang=2)
     if found.difference:

@@ -14,6 +14,7 @@ import numpy as np
 
 from indrel.base.errors import IndrelError, UsageError
 from indrel.base.plain import code
+from indrel.core.address import origin_of
 from indrel.core.model import plural
 from indrel.core.robots import Access, HostRobots, Rule, match_many, parse
 from indrel.decide.predicates import NEEDS_NOINDEX
@@ -61,13 +62,37 @@ class _Use:
         return self.kept_out | self.others
 
 
-def draft(site: Site, with_headers: bool = False) -> RobotsDraft:
-    """Propose a robots.txt for the site's main host. `with_headers`: what is stated to be hidden will say noindex.
+def origin_named(site: Site, host: str | None) -> str:
+    """The origin of one of the site's hosts, by name or with its scheme; the main one without a name. Raises UsageError."""
+    if host is None:
+        return site.base_origin
+    known = [o for o, one in site.robots.items() if one.known]
+    named = [o for o in known if host.rstrip("/") in (o, o.partition("://")[2])]
+    if not named:
+        raise UsageError(f"--host {host}: its robots.txt was not read; there are: {', '.join(sorted(known)[:10])}")
+    return max(named, key=lambda o: o.startswith("https:"))
+
+
+def other_hosts(site: Site, origin: str) -> list[tuple[str, int]]:
+    """Further hosts and schemes of the site whose robots.txt blocks wanted pages, and how many."""
+    rows = site.rows(
+        """SELECT origin, count(*) FROM fact WHERE known AND site AND want = 'show' AND barred > 0 AND origin <> ?
+        GROUP BY origin ORDER BY count(*) DESC, origin""",
+        [origin],
+    )
+    return [
+        (one, n) for one, n in rows if (host := site.robots.get(one)) and host.known and host.access is Access.RULES
+    ]
+
+
+def draft(site: Site, with_headers: bool = False, origin: str | None = None) -> RobotsDraft:
+    """Propose a robots.txt for one of the site's hosts, the main one if none is named. `with_headers`: what is stated to be hidden
+    will say noindex.
 
     Raises UsageError where the present file is not known, IndrelError where a wanted address would still
     be barred or one that was open would be shut.
     """
-    host = site.robots.get(site.base_origin)
+    host = site.robots.get(origin or site.base_origin)
     if host is None or not host.known:
         raise UsageError("robots.txt of this site is not known: audit the site first")
     if host.access is Access.ALL_BARRED:
@@ -80,7 +105,7 @@ def draft(site: Site, with_headers: bool = False) -> RobotsDraft:
         reasons.append(f"line {number} is removed: the sitemap that it names {what}")
     lines = [line for line in lines if line.number not in {number for number, _ in bad}]
     if len(bad) == len(host.file.sitemaps):
-        lines += [_Line(None, text) for text in _own_sitemaps(site, reasons)]
+        lines += [_Line(None, text) for text in _own_sitemaps(site, host.origin, reasons)]
     known = {path for (path,) in site.rows("SELECT path FROM fact WHERE known AND origin = ?", [host.origin])}
     for _ in range(MOST_ROUNDS):  # a line that goes may uncover another that blocks the same
         now = HostRobots.given(host.origin, _joined(lines), host.where)
@@ -100,10 +125,10 @@ def draft(site: Site, with_headers: bool = False) -> RobotsDraft:
         url
         for (url,) in site.rows(
             f"SELECT origin || path FROM fact WHERE {NEEDS_NOINDEX} AND origin = ? ORDER BY path",
-            [site.base_origin],
+            [host.origin],
         )
     ]
-    prove(site, body, with_headers)
+    prove(site, body, with_headers, host.origin)
     return RobotsDraft(before, body, tuple(reasons), tuple(need_noindex))
 
 
@@ -262,36 +287,37 @@ def _bad_sitemaps(site: Site, host: HostRobots) -> list[tuple[int, str]]:
     )
 
 
-def _own_sitemaps(site: Site, reasons: list[str]) -> list[str]:
+def _own_sitemaps(site: Site, origin: str, reasons: list[str]) -> list[str]:
     """Sitemap lines for what was found at the usual addresses, for a file that names none."""
     urls = [
         u
         for (u,) in site.rows(
             "SELECT url FROM sitemap WHERE via = 'usual' AND kind IN ('urlset', 'index', 'text') AND error IS NULL ORDER BY url"
         )
+        if origin_of(u) == origin
     ]
     reasons += [f"a Sitemap line for {url} is added" for url in urls]
     return ["", *(f"Sitemap: {url}" for url in urls)] if urls else []
 
 
-def prove(site: Site, body: bytes, with_headers: bool = False) -> None:
-    """Decide every known address for every crawler under a draft: none that is wanted may be barred, none newly shut, and
+def prove(site: Site, body: bytes, with_headers: bool, origin: str) -> None:
+    """Decide every known address of a host for every crawler under a draft: none that is wanted may be barred, none newly shut, and
     nothing opened but what is wanted, says noindex, or is needed to show a wanted page.
 
     Raises IndrelError, naming an address, where the draft fails.
     """
     parse(body)
-    after = Site(Snapshot(site.snapshot.path), site.crawlers, {site.base_origin: (body, "the draft")}, site.intent)
+    after = Site(Snapshot(site.snapshot.path), site.crawlers, {origin: (body, "the draft")}, site.intent)
     try:
         now = {
             number: (url, barred, want, free)
             for number, url, barred, want, free in after.rows(
                 f"""SELECT id, origin || path, barred, want, want = 'show' OR {_TOLD} OR id IN ({_NEEDED}) FROM fact
                 WHERE known AND origin = ? ORDER BY path""",
-                [with_headers, site.base_origin],
+                [with_headers, origin],
             )
         }
-        old = dict(site.rows("SELECT id, barred FROM fact WHERE known AND origin = ?", [site.base_origin]))
+        old = dict(site.rows("SELECT id, barred FROM fact WHERE known AND origin = ?", [origin]))
     finally:
         after.close()
     for number, (url, barred, want, free) in now.items():
