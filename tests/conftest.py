@@ -77,10 +77,15 @@ def pytest_xdist_auto_num_workers() -> int:
     return (os.cpu_count() or 1) + 1
 
 
+LONG = ("test_rendering.py", "test_queries.py", "test_watching.py", "test_readme.py", "test_page.py")
+
+
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Mark the trials, and begin with what takes long: at the end no worker waits for another's."""
     for item in items:
         if item.path.parent.name == "trials":
             item.add_marker("trial")
+    items.sort(key=lambda item: item.path.parent.name != "trials" and item.path.name not in LONG)
 
 
 def needed(program: str) -> str:

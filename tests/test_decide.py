@@ -226,7 +226,7 @@ _pattern = st.lists(st.sampled_from(["a", "b", "/", "*", "$", "ab"]), min_size=1
 _words = st.text(alphabet="ab/", max_size=8).map(lambda t: "/" + t)
 
 
-@settings(max_examples=400)
+@settings(max_examples=150)
 @given(_pattern, _pattern, st.lists(_words, min_size=1, max_size=12))
 def test_cover_is_never_wrongly_claimed(wide: str, narrow: str, paths: list[str]) -> None:
     outer, inner = compile_path(wide), compile_path(narrow)
@@ -234,7 +234,7 @@ def test_cover_is_never_wrongly_claimed(wide: str, narrow: str, paths: list[str]
         assert all(matches(outer, p) for p in paths if matches(inner, p))
 
 
-@settings(max_examples=300)
+@settings(max_examples=150)
 @given(
     st.lists(st.tuples(st.sampled_from(["allow", "disallow"]), _pattern), min_size=1, max_size=6),
     st.lists(_words, max_size=15),

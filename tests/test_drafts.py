@@ -48,7 +48,7 @@ _wants = st.lists(
 )
 
 
-@settings(max_examples=15, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=8, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(_groups, _wants, st.sets(st.sampled_from(PATHS)))
 @example([("*", [("Disallow", "/"), ("Disallow", "/*c")])], [], {"/a/b"})
 @example([("*", [("Disallow", "/a/b$")]), ("Bingbot", [("Disallow", "/")])], [], {"/a/b"})

@@ -67,7 +67,7 @@ def test_broken_files_are_refused(indrel: Run, tmp_path: Path) -> None:
 _TEXT = st.text(st.sampled_from("/ab*%_\\?.'"), max_size=8)
 
 
-@settings(max_examples=150)
+@settings(max_examples=80)
 @given(_TEXT, st.lists(_TEXT, min_size=1, max_size=6))
 def test_patterns_mean_the_same_in_queries(pattern: str, paths: list[str]) -> None:
     match = Match("/" + pattern.replace("//", "/"))

@@ -204,7 +204,7 @@ def written(path: Path, groups: dict[str, list[tuple[str, str]]], pages: list[An
                 )
 
 
-@settings(max_examples=15, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=8, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(
     st.dictionaries(st.sampled_from(("*", "googlebot", "bingbot")), _RULES, max_size=3),
     st.lists(_PAGE, min_size=len(_PATHS), max_size=len(_PATHS)),

@@ -67,7 +67,7 @@ def test_queries_do_not_grow_with_findings(tmp_path: Path, monkeypatch: pytest.M
     monkeypatch.setattr(duckdb, "connect", lambda *args, **options: Counted(connect(*args, **options), counts))
     asked: dict[str, list[int]] = {}
     found = []
-    for times in (2, 60):
+    for times in (2, 25):
         write_site(tmp_path / str(times), faulty(times))
         table = "URL,Status\n" + "".join(
             f"{HOST}/{name},not indexed\n" for name in faulty(times) if name.endswith(".html")
@@ -94,6 +94,6 @@ def test_queries_do_not_grow_with_findings(tmp_path: Path, monkeypatch: pytest.M
                 " ".join(command[:2]) if command[0] in ("draft", "intent", "robots") else command[0], []
             ).append(counts["all"])
         found.append(Path(f"{times}.csv").read_text().count("\n"))
-    assert found[0] < 120 and found[1] > 1_000, found
+    assert found[0] < 120 and found[1] > 450, found
     grown = {name: n for name, n in asked.items() if n[1] > n[0] + 12}
     assert not grown, grown

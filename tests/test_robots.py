@@ -186,7 +186,7 @@ _line = st.one_of(
 )
 
 
-@settings(max_examples=300)
+@settings(max_examples=150)
 @given(
     st.lists(_line, max_size=14), st.lists(_path, min_size=1, max_size=8), st.sampled_from(["mybot", "other", "third"])
 )

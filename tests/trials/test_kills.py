@@ -119,7 +119,7 @@ def test_an_interrupted_output_says_so(tmp_path: Path) -> None:
     subprocess.run([*words, "--save", "0.indrel"], cwd=tmp_path, capture_output=True, timeout=120)
     whole = time.monotonic() - whole
     ends = set()
-    for part in (0.2, 0.45, 0.6, 0.75, 0.85, 0.95):
+    for part in (0.3, 0.6, 0.8, 0.95):
         run = subprocess.Popen(
             [*words, "--save", f"{part}.indrel"],
             cwd=tmp_path,
