@@ -46,7 +46,7 @@ def rule_uses(site: Site, host: HostRobots) -> list[RuleUse]:
 
 
 class Unused(NamedTuple):
-    """Rules of a robots.txt that decide no known URL: all of them, by line what those that match none would match in another
+    """Rules of a robots.txt that decide no known URL: all of them, by line what rules that match none would match in another
     letter case, and those that were written for another base path."""
 
     rules: list[Rule]

@@ -1,4 +1,4 @@
-"""Two audits compared, as a report for whoever pays for the work: what was fixed, what is new, what moved, states over time, and
+"""Two audits compared, as a report for a client: what was fixed, what is new, what moved, states over time, and
 what became of the recrawl requests. One set of tables, written as a page, a spreadsheet, Markdown or CSV."""
 
 from __future__ import annotations

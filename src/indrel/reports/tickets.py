@@ -21,7 +21,7 @@ MOST_URLS = 30
 
 
 class Ticket(NamedTuple):
-    """One edit for whoever makes it. `id` is the cause's and stays the same in every audit that has it; `text` is Markdown."""
+    """One edit, described for a developer. `id` is the cause's and stays the same in every audit that has it; `text` is Markdown."""
 
     id: str
     name: str

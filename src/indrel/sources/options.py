@@ -73,7 +73,7 @@ class GatherOptions:
     as_crawlers: bool = False
     user_parts: tuple[str, ...] = ()
     before: Callable[[str], Iterable[str]] = lambda base: ()
-    """Gives, for the site's base, the addresses that another audit knew; those that nothing leads to are asked for at the end."""
+    """Gives, for the site's base, the addresses that another audit knew; URLs that nothing leads to are requested at the end."""
 
     only: frozenset[str] | None = None
     """Ask again just for these addresses of a snapshot, for robots.txt and the sitemaps; follow nothing."""

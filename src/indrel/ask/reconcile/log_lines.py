@@ -37,7 +37,7 @@ def looks_like_log(head: bytes) -> bool:
 
 
 def from_json(data: bytes) -> list[tuple[bytes, ...]]:
-    """Of JSON lines those that tell an address and a status, as `LOG_LINE` takes lines apart."""
+    """The JSON lines that tell an address and a status, as `LOG_LINE` takes lines apart."""
     found = []
     for line in data.split(b"\n"):
         try:

@@ -143,7 +143,7 @@ def _xlsx(path: Path) -> Iterator[Sequence[str]]:
 
 
 def _sheet(book: Any) -> Any:
-    """The sheet with most addresses, of those that a person sees; a hidden one only if none of these has any."""
+    """The visible sheet with most addresses; a hidden one only if no visible one has any."""
     counted = {sheet: _addresses_in(sheet) for sheet in book.worksheets}
     seen = [sheet for sheet in counted if sheet.sheet_state == "visible" and counted[sheet]]
     return max(seen or counted, key=lambda sheet: counted[sheet])
