@@ -12,7 +12,7 @@ from indrel.ask.unknown import Unreadable
 from indrel.checks.evidence import WHERE, answers, canonicals, of_each, said
 from indrel.checks.headline import spoken_of
 from indrel.core.answers import status_text
-from indrel.core.mapping import AddressMap, folder_of
+from indrel.core.mapping import AddressMap
 from indrel.core.model import Evidence, plural, verb
 from indrel.decide.reasons import decides, reasons
 from indrel.decide.site import Site
@@ -120,15 +120,10 @@ def sample(copy: Site) -> list[str]:
     return [url for (url,) in copy.rows(pages, [copy.base_origin, copy.front_id])]
 
 
-def places_of(live: Site, copy: Site) -> AddressMap:
-    """The copy's places for the live site's: their folders stand for each other."""
-    return AddressMap({folder_of(live.base): folder_of(copy.base)})
-
-
 def against(copy: Site, live: Site, without_login: Mapping[str, int | None] | None = None) -> Against:
     """Compare a copy with the live site. `without_login` is the status of some of the copy's URLs requested without the headers that
     it was read with: it is closed if these all require a login. Raises AuditCutShort if they have no URL in common."""
-    sides = Sides(live, copy, places_of(live, copy))
+    sides = Sides(live, copy, AddressMap.of_folders(live.base, copy.base))
     shown, closed_by = _open(copy, without_login or {})
     pages = _Pages(sides)
     return Against(

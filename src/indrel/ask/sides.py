@@ -108,24 +108,21 @@ class Sides:
     def shut_then(self) -> str:
         return origins(map(self.places.origin, unreachable(self.before)))
 
-    @cached_property
-    def _both_known(self) -> str:
-        """Whether a state of both audits is known, over `fact` and `earlier` as `e`; `{i}` is the crawler's place."""
+    def _both_known(self, i: int, state: str) -> str:
+        """Whether the i-th crawler's states in both audits are known, over `fact` and `earlier` as `e`; `state` gives the later one."""
         unknown = unknown_state_sql(self.after)
         return (
-            f"NOT ({unknown} AND (state <> 'barred' OR origin IN ({self.shut}))) "
-            f"AND NOT (e.unseen AND (e.s{{i}} <> 'barred' OR origin IN ({self.shut_then})))"
+            f"NOT ({unknown} AND ({state} <> 'barred' OR origin IN ({self.shut}))) "
+            f"AND NOT (e.unseen AND (e.s{i} <> 'barred' OR origin IN ({self.shut_then})))"
         )
 
     @cached_property
     def same(self) -> int:
         """URLs that have in both audits the same known states for all crawlers."""
-        after, every = self.after, []
-        for i in range(len(after.crawlers)):
-            condition = self._both_known.format(i=i).replace("(state <>", f"({after.state_sql(i)} <>")
-            every.append(f"{after.state_sql(i)} = e.s{i} AND {condition}")
+        states = [self.after.state_sql(i) for i in range(len(self.after.crawlers))]
+        every = [f"{state} = e.s{i} AND {self._both_known(i, state)}" for i, state in enumerate(states)]
         return int(
-            after.one(
+            self.after.one(
                 f"SELECT count(*) FROM fact JOIN earlier e USING (origin, path) WHERE known AND {' AND '.join(every)}"
             )
         )
@@ -146,7 +143,7 @@ class Sides:
                     FROM fact JOIN earlier e USING (origin, path)
                     LEFT JOIN (SELECT id AS place, open AS opens, origin || path AS url FROM fact) there
                         ON there.place = coalesce(folds_into, folds_to)
-                    WHERE known AND state <> e.s{i} AND {self._both_known.format(i=i)} ORDER BY url"""
+                    WHERE known AND state <> e.s{i} AND {self._both_known(i, "state")} ORDER BY url"""
                 )
             ]
         found += [

@@ -26,13 +26,12 @@ def readable(url: str) -> str:
         return url
     scheme, slashes, rest = url.partition("://")
     host, slash, path = rest.partition("/") if slashes else ("", "", scheme)
-    return (
-        scheme * bool(slashes)
-        + slashes
-        + _HOST.sub(lambda m: _label(m[0].lower()), host)
-        + slash
-        + _ENCODED.sub(_letters, path)
-    )
+    return scheme * bool(slashes) + slashes + readable_host(host) + slash + _ENCODED.sub(_letters, path)
+
+
+def readable_host(host: str) -> str:
+    """A host's name in its own script."""
+    return _HOST.sub(lambda m: _label(m[0].lower()), host)
 
 
 def _letters(match: re.Match[str]) -> str:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Sequence
 from typing import NamedTuple
 
-from indrel.base.readable import readable
+from indrel.base.readable import readable_host
 from indrel.checks.causes import Mark
 from indrel.checks.evidence import UNWANTED
 from indrel.core.address import split
@@ -23,7 +23,7 @@ CLOSED_HOST = "canonical-to-closed-host"
 
 def name_of(site: Site) -> str:
     """What was audited, as answers name it: the host, and the folder or file that was read for it."""
-    location, host = str(site.meta["source"]["location"]), readable(f"https://{split(site.base).host}/")[8:-1]
+    location, host = str(site.meta["source"]["location"]), readable_host(split(site.base).host)
     return host if "://" in location else f"{host} ({location})"
 
 

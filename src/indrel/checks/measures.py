@@ -8,6 +8,9 @@ from indrel.core.page.facts import SHELL_WORDS
 
 NEARLY_ALL = 0.9
 MANY = 5
+A_SECTION = 10
+"""Pages from which on it is worth a question why a whole section is kept out."""
+
 A_SHARE = 0.1
 """A share of the pages read: a link on more of them is in a template."""
 

@@ -155,16 +155,14 @@ def _before(
     """More URLs to request from a site: the wanted pages of the baseline, or of the live site. An unusable one is refused here,
     before anything is read."""
     from indrel import pipeline
-    from indrel.core.mapping import AddressMap, folder_of
+    from indrel.core.mapping import AddressMap
 
     path = live.path if live else baseline
     if path is None:
         return lambda base: ()
     pipeline.open_site(path, crawler, wants).close()
 
-    def places(old: str, new: str) -> AddressMap:
-        return AddressMap({folder_of(old): folder_of(new)}) if live else AddressMap.between(old, new)
-
+    places = AddressMap.of_folders if live else AddressMap.between
     return partial(pipeline.open_and_wanted, path, crawler, wants, places, live is not None)
 
 

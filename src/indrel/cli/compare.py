@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from indrel.base.errors import UsageError
 from indrel.cli import options as opt
 from indrel.cli.console import terminal, write_json
 from indrel.cli.output_option import answers
@@ -42,14 +43,14 @@ def compare(
     from indrel import pipeline
     from indrel.ask.compare import compare as held
     from indrel.checks.headline import spoken_of
-    from indrel.core.mapping import AddressMap, places
+    from indrel.core.mapping import AddressMap
     from indrel.core.model import moment
 
     wants = pipeline.load_intent(intent)
     after = pipeline.open_site(new, crawler, wants)
     before = pipeline.open_site(old, [c.token for c in after.crawlers], wants)
     try:
-        found = held(before, after, AddressMap.between(before.base, after.base, places(map_places)))
+        found = held(before, after, AddressMap.between(before.base, after.base, _places(map_places)))
         origin = after.base_origin
         subject = f"{spoken_of(after)}, since {moment(before.meta.get('started'))}"
         if reports:
@@ -62,6 +63,31 @@ def compare(
     else:
         _show(found, origin, subject)
     raise typer.Exit(1 if found.worse else 0)
+
+
+def _places(values: list[str] | None) -> dict[str, str]:
+    """What was given with `--map`: hosts, or starts of URLs. Raises UsageError for anything else."""
+    found = {}
+    for value in values or ():
+        one, _, other = value.partition("=")
+        sides = [_place(side.strip()) for side in (one, other)]
+        if not all(sides) or len({"://" in str(side) for side in sides}) == 2:
+            raise UsageError(
+                f"--map {value}: write HOST=HOST, such as staging.sarnfell.example=www.sarnfell.example, or two URLs of folders, "
+                "such as https://preview.example/next/=https://www.sarnfell.example/"
+            )
+        found[str(sides[0])] = str(sides[1])
+    return found
+
+
+def _place(text: str) -> str | None:
+    from indrel.core.address import host_name, normalise
+    from indrel.core.mapping import folder_of
+
+    if "://" in text:
+        url = normalise(text)
+        return folder_of(url) if url else None
+    return host_name(text) if text and "/" not in text else None
 
 
 def write_changes(files: list[Path], found: Comparison, before: Site, after: Site, ledger: Path | None = None) -> None:

@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from indrel.base.errors import UsageError
 from indrel.base.sqltext import quoted
-from indrel.core.address import host_name, normalise, origin_of, split
+from indrel.core.address import origin_of, split
 
 
 def folder_of(base: str) -> str:
@@ -34,6 +33,11 @@ class AddressMap:
         if one.origin != other.origin and (named or (not given and one.host == other.host)):
             given.setdefault(one.origin + "/", other.origin + "/")
         return cls(given)
+
+    @classmethod
+    def of_folders(cls, old: str, new: str) -> AddressMap:
+        """A map for two copies of a site, by their bases: the folders in which they live stand for each other."""
+        return cls({folder_of(old): folder_of(new)})
 
     def url(self, url: str) -> str:
         """The URL that stands for another; the same where none does."""
@@ -82,25 +86,3 @@ class AddressMap:
 
 def _authority(url: str) -> str:
     return url.partition("://")[2].partition("/")[0]
-
-
-def places(values: list[str] | None) -> dict[str, str]:
-    """What was given with `--map`: hosts, or starts of URLs. Raises UsageError for anything else."""
-    found = {}
-    for value in values or ():
-        one, _, other = value.partition("=")
-        sides = [_place(side.strip()) for side in (one, other)]
-        if not all(sides) or len({"://" in str(side) for side in sides}) == 2:
-            raise UsageError(
-                f"--map {value}: write HOST=HOST, such as staging.sarnfell.example=www.sarnfell.example, or two URLs of folders, "
-                "such as https://preview.example/next/=https://www.sarnfell.example/"
-            )
-        found[str(sides[0])] = str(sides[1])
-    return found
-
-
-def _place(text: str) -> str | None:
-    if "://" in text:
-        url = normalise(text)
-        return folder_of(url) if url else None
-    return host_name(text) if text and "/" not in text else None

@@ -101,9 +101,12 @@ JUNK = ("feed", "embed", "search-results", "cart", "login", "thank-you", "parame
 ARCHIVES = ("listing", "category", "tag-archive", "author-archive", "date-archive", "numbered-page")
 """Kinds whose pages list others: without entries they are junk too."""
 
+FOR_FEW = "backups?|private|secrets?|internal|confidential|intranet|invit(?:e|es|ation|ations)"
+"""Words of a path that say that it is meant for few."""
+
 PRIVATE = (
-    r"/(members?|members?-(area|only)|accounts?|my-?account|invit(e|es|ation|ations)|backups?|private|internal|confidential|intranet"
-    r"|secrets?|admin)(/|[.]|[?]|$)|[?&](token|access_token|auth|key|secret|password|invite)="
+    rf"/({FOR_FEW}|members?|members?-(area|only)|accounts?|my-?account|admin)(/|[.]|[?]|$)"
+    r"|[?&](token|access_token|auth|key|secret|password|invite)="
 )
 """URLs whose words say that they are meant for few, over their lower-case path and parameters."""
 

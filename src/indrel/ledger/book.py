@@ -211,11 +211,13 @@ class Ledger:
         day = today.isoformat()
         with self.con:
             self.con.execute("BEGIN IMMEDIATE")
-            room = Counter(dict.fromkeys((site_of_url(one.url) for one in self.waiting()), self.allowance))
-            room.subtract(site_of_url(one.url) for one in self._requests("WHERE listed = ?", [day]))
-            for one in self._requests("WHERE listed IS NULL"):
-                if room[site_of_url(one.url)] > 0:
-                    room[site_of_url(one.url)] -= 1
+            given, most = (
+                Counter(site_of_url(one.url) for one in self._requests("WHERE listed = ?", [day])),
+                self.allowance,
+            )
+            for one in self.waiting():
+                if given[site_of_url(one.url)] < most:
+                    given[site_of_url(one.url)] += 1
                     self.con.execute("UPDATE request SET listed = ? WHERE url = ?", [day, one.url])
         return self._requests("WHERE listed = ?", [day])
 

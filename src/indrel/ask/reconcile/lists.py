@@ -370,7 +370,7 @@ def summary(found: Reconciled) -> str:
     if all(r.listed is None for r in found.table) and found.table:
         lost = sum(r.want == "show" for r in cannot)
         return (
-            f"{plural(len(cannot), 'of these URLs', 'of these URLs')} cannot be indexed here{_by_state(cannot)}, "
+            f"{len(cannot):,} of these URLs cannot be indexed here{_by_state(cannot)}, "
             f"{lost:,} of them wanted; {unknown:,} unknown to the audit; nothing shows which of them are indexed"
         )
     but = [r for r in cannot if r.listed]

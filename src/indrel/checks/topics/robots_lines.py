@@ -20,6 +20,7 @@ from indrel.core.robots import Access, HostRobots
 from indrel.core.robots.access import MAX_HOPS
 from indrel.core.robots.compare import left_out, never_wins
 from indrel.core.robots.file import MAX_OCTETS, READ_BYTES, Line, Rule
+from indrel.decide.kinds import FOR_FEW
 from indrel.decide.site import Site
 
 READERS = {
@@ -35,8 +36,8 @@ PLACEHOLDERS = ("example.com", "example.net", "example.org", "localhost")
 _REGEX = re.compile(r"\.\*|\.\+|\[[^\]]*\]|\(.*[|*].*\)|\(\?|^\^|\\[dws.]|\|")
 # `/wp-admin` is the same on every site of its system, which writes that rule itself: it reveals nothing
 _SECRET = re.compile(
-    r"(?:^|[/_.-])(?:(?<!/wp-)admin|administrator|backups?|bak|sql|dumps?|private|personal|secrets?|internal|confidential|intranet|"
-    r"invit(?:e|es|ation|ations)|(?<!lost[_-])(?<!forgot[_-])(?<!reset[_-])passwords?(?![/_-](?:reset|new|edit|forgot|recovery))|passwd|staff|tokens?|env|git)(?=$|[/_.*$?-])",
+    rf"(?:^|[/_.-])(?:{FOR_FEW}|(?<!/wp-)admin|administrator|bak|sql|dumps?|personal|"
+    r"(?<!lost[_-])(?<!forgot[_-])(?<!reset[_-])passwords?(?![/_-](?:reset|new|edit|forgot|recovery))|passwd|staff|tokens?|env|git)(?=$|[/_.*$?-])",
     re.IGNORECASE,
 )
 

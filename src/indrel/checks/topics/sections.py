@@ -9,13 +9,11 @@ from indrel.base.sqltext import quoted_list
 from indrel.checks.advice import Advice
 from indrel.checks.catalogue import Follows, Hit, Need, check
 from indrel.checks.evidence import expired, rules, said
+from indrel.checks.measures import A_SECTION
 from indrel.core.model import CheckClass, Severity, plural
 from indrel.decide.kinds import ARCHIVES, PRIVATE
 from indrel.decide.place import placed
 from indrel.decide.site import Site
-
-LEAST = 10
-"""Pages from which on a section is worth a question."""
 
 MOST_ALSO = 20
 """URLs that the finding names."""
@@ -50,7 +48,7 @@ def section_kept_out(site: Site) -> Iterator[Hit]:
         WHERE f.known AND f.site AND NOT f.closed AND p.section <> '/*' AND NOT contains(f.path, '?')
             AND (f.html OR NOT f.read) AND f.tail IN ('', 'unread')
         GROUP BY p.section
-        HAVING count(*) >= {LEAST} AND (bool_and(f.barred = {every}) OR bool_and(f.html AND f.noindex = {every} AND f.barred = 0))
+        HAVING count(*) >= {A_SECTION} AND (bool_and(f.barred = {every}) OR bool_and(f.html AND f.noindex = {every} AND f.barred = 0))
             AND bool_and(f.want = 'any' AND f.entry IS NULL AND f.followed > 0 AND f.kind NOT IN ({quoted_list(ARCHIVES)})
                 AND NOT regexp_matches(lower(f.path), '{PRIVATE}'))
         ORDER BY count(*) DESC, p.section"""
