@@ -280,6 +280,10 @@ def test_a_copy_that_requires_a_login_is_closed(indrel: Run, tmp_path: Path) -> 
             indrel("audit", STAGE + "/", *words, "--header", "Authorization: Basic xyz", "--json", code=0).stdout
         )
         nothing = indrel("audit", STAGE + "/gone", *words, "--no-follow-links", code=3)
+        count = len(seen)  # a snapshot chooses no place to connect to
+        kept = sorted((tmp_path / "indrel-runs").glob("staging*"))[0]
+        told_again = indrel("audit", kept, "--against", next((tmp_path / "indrel-runs").glob("www*")), *at, code=1)
+    assert len(seen) == count and "name its URL to learn whether it is closed without one" in told_again.stderr
     assert (
         told["closed"] and told["closed_by"][0]["text"] == "401 Unauthorized, without the login" and told["common"] == 2
     )

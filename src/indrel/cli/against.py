@@ -42,7 +42,7 @@ def live_side(other: str, options: GatherOptions, quiet: bool) -> LiveSide:
 
 def hold(
     copy: Path, live: LiveSide, options: GatherOptions, wants: Intent, crawler: list[str] | None, json: bool,
-    cut: IndrelError | None,
+    cut: IndrelError | None, was_requested: bool,
 ) -> None:  # fmt: skip
     """Compare, and exit: 1 if the copy is open, 3 if an audit is incomplete or the sides have nothing in common."""
     from indrel import pipeline
@@ -53,7 +53,7 @@ def hold(
     mine = pipeline.open_site(copy, crawler, wants)
     theirs = pipeline.open_site(live.path, [c.token for c in mine.crawlers], wants)
     try:
-        found = against(mine, theirs, _without_login(mine, options))
+        found = against(mine, theirs, _without_login(mine, options, was_requested))
     finally:
         mine.close()
         theirs.close()
@@ -68,9 +68,13 @@ def hold(
     raise typer.Exit(cut.exit_code if cut else 0 if found.is_closed else 1)
 
 
-def _without_login(copy: Site, options: GatherOptions) -> dict[str, int | None]:
-    """What the start page and a few others return without the login that the copy was read with."""
+def _without_login(copy: Site, options: GatherOptions, was_requested: bool) -> dict[str, int | None]:
+    """What the start page and a few others return without the login that the copy was read with. Only a copy that was requested now
+    is requested again: a snapshot may come from a stranger, and must not choose where we connect."""
     if not copy.meta.get("with_credentials") and not options.headers:
+        return {}
+    if not was_requested:
+        say("the copy was read with a login: name its URL to learn whether it is closed without one")
         return {}
     from indrel.ask.against import sample
     from indrel.sources.plain_requests import statuses

@@ -108,7 +108,7 @@ def audit(
     if live and wanted:
         from indrel.cli.against import hold
 
-        hold(path, live, wanted, wants, crawler, json, cut)
+        hold(path, live, wanted, wants, crawler, json, cut, kind == "site")
     site, verdict = pipeline.examine(path, crawler, wants)
     if baseline:
         try:
