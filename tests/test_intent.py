@@ -8,6 +8,7 @@ from datetime import date
 from pathlib import Path
 
 import duckdb
+import openpyxl
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -271,3 +272,33 @@ def test_a_recheck_keeps_the_pace_and_shows_where_the_audit_connected(indrel: Ru
         assert f"made with --connect www.sarnfell.example=http://127.0.0.1:{server.port}" in done.stderr
         assert "--header 'X-Key: ...': give that again" in done.stderr
         indrel("recheck", "a.indrel", *at, "--header", "X-Key: secret", code=1)
+
+
+def test_variants_that_match_a_pattern_count_everywhere_or_nowhere(indrel: Run, tmp_path: Path) -> None:
+    """In the first line, the findings, the lists and the workbook: as wanted pages, unless they give way to one."""
+    names = [f"/huts/{n}" for n in range(6)]
+    texts = {name: f"<p>Text of the hut {name} {'beds ' * n}" for n, name in enumerate(names)}
+    links = [f"/huts/{n}?{q}" for n, q in enumerate(("view=map", "sort=asc", "lang=x", "print=1", "gone=1"))]
+    site = served({
+        "/": html(canonical("/"), a(*names, *links)), "/robots.txt": robots("Disallow: /*sort="), "/sitemap.xml": sitemap("/"),
+        **{name: html(canonical(name), text, title=name) for name, text in texts.items()},
+        links[0]: html(NOINDEX, "<p>Map"), links[2]: html(canonical(names[2]), texts[names[2]]),
+        links[3]: html(canonical(names[3]) + NOINDEX, texts[names[3]] + "print"),
+    })  # fmt: skip
+    with DemoServer(site=site) as server:
+        connect = ["--connect", f"{HOST[8:]}=http://127.0.0.1:{server.port}", "--rate", 0, "--snapshot", "s.indrel"]
+        for rest, lost, wanted, shown in (
+            ("", {links[0], links[1], links[4]}, 10, "12 URLs, 10 of them pages that an audit counts"),
+            ('[[want]]\nmatch = "/huts/*?*"\nwant = "any"\n', set(), 7, "7 URLs; "),
+        ):
+            (tmp_path / "indrel.toml").write_text('[[want]]\nmatch = "/huts/*"\nwant = "show"\n' + rest)
+            told = json.loads(indrel("audit", HOST + "/", *connect, "--json", "-o", "x.xlsx", code=None).stdout)
+            assert (told["verdict"]["lost"], told["verdict"]["wanted"]) == (len(lost), wanted)
+            listed = [json.loads(line)["url"] for line in indrel("list", "s.indrel", "--lost", "--json").stdout.splitlines()]
+            assert {url.removeprefix(HOST) for url in listed} == lost
+            of_wants = {f["url"] for f in told["findings"] if f["check"] in ("noindex-wanted", "barred-wanted")}
+            assert of_wants == {HOST + url for url in lost if "gone" not in url}
+            assert shown in " ".join(indrel("list", "s.indrel", "--want", "show").stdout.split())
+            sheet = openpyxl.load_workbook(tmp_path / "x.xlsx", read_only=True).worksheets[0]
+            said = " ".join(str(cell) for row in sheet.iter_rows(values_only=True) for cell in row if cell is not None)
+            assert told["verdict"]["sentence"].rstrip(".") in said

@@ -47,7 +47,7 @@ def test_frames(audit_site: AuditSite, tmp_path: Path) -> None:
         assert isinstance(audit.causes[0], Cause) and isinstance(audit.verdict, Verdict) and audit.complete
         assert audit.explain("/a").states == {"googlebot": "hidden", "*": "hidden"}
         assert audit.crawlers == ("googlebot", "*") and audit.path == Path(site.snapshot.path)
-        assert {"audit", "open_snapshot", "Audit"} <= set(dir(indrel))
+        assert {"audit", "frame", "history", "open_snapshot", "Audit", "Ledger"} <= set(dir(indrel))
         assert repr(audit).startswith("<Audit www.sarnfell.example, 2026-") and len(repr(audit)) < 120
         assert "<td>link-to-gone</td>" in audit._repr_html_() and "<b>www.sarnfell.example, " in audit._repr_html_()
         rules = audit.match("/a", HOST + "/old")
@@ -55,10 +55,30 @@ def test_frames(audit_site: AuditSite, tmp_path: Path) -> None:
         (tmp_path / "t.csv").write_text(f"URL,Indexed\n{HOST}/a,yes\n")
         assert audit.reconcile(tmp_path / "t.csv").loc[0, ["url", "state"]].tolist() == [HOST + "/a", "hidden"]
         assert {t.labels[2] for t in audit.tickets()} >= {"link-to-gone"}
+        (tmp_path / "r.txt").write_text("User-agent: *\nDisallow: /al\n")
+        effect = audit.impact(tmp_path / "r.txt")
+        assert indrel.frame(effect.changes)["url"].tolist() == [HOST + "/alone"] and effect.bars_wanted
+        assert [(use.decides, use.wanted) for use in audit.check_robots(tmp_path / "r.txt").uses] == [(1, 1)]
+        assert set(audit.matrix()["reads"]) == {"everything"}
+        (tmp_path / "s.xml").write_text(sitemap("/a"))
+        assert audit.check_sitemap(tmp_path / "s.xml").states == {"hidden": 1}
+        assert b"/alone" in audit.draft_sitemap().files["sitemap.xml"] and not audit.draft_robots().difference
+        assert "crawlers = " in audit.draft_intent() and not audit.draft_headers().nginx
+        (tmp_path / "a.log").write_text('10.0.0.1 - - [01/Nov/2026:08:00:00 +0000] "GET /a HTTP/1.1" 200 9 "-" "Googlebot/2.1"\n')
+        assert audit.log(tmp_path / "a.log").crawlers == {"googlebot": 1}
+        assert indrel.frame(indrel.history(folder=audit.path.parent).runs)["started"].notna().all()
+        assert indrel.frame(audit.causes)["check"].tolist() == [cause.check for cause in audit.causes]
+        with indrel.Ledger(tmp_path / "book.ledger") as book:
+            assert book.waiting() == []
+        shown = {"verdict": audit.verdict, "cause": audit.causes[0], "url": audit.explain("/a")}
+        for one in shown.values():
+            assert len(repr(one)) < 200 and repr(one).startswith("<") and "<table>" in one._repr_html_()  # type: ignore[attr-defined]
+        assert "hidden for googlebot" in repr(shown["url"])
         audit.write(tmp_path / "x.md", tmp_path / "x.csv")
         assert {p.name for p in tmp_path.iterdir()} >= {"x.md", "x.csv"}
         with indrel.open_snapshot(audit.path, crawlers=["googlebot", "*"]) as same:
             assert audit.compare(same).states == []
+            assert audit.against(same).common == 3
     odd = 'a"; DROP'  # a token is data wherever it becomes a column's name
     with indrel.open_snapshot(site.snapshot.path, crawlers=[odd, "*"]) as audit:
         assert odd.lower() in audit.addresses().columns

@@ -13,7 +13,7 @@ from pathlib import Path
 import openpyxl
 import yaml
 
-from cases import HOST, NOINDEX, a, canonical, html, moved, robots, sitemap
+from cases import BASE, HOST, NOINDEX, a, canonical, html, moved, robots, sitemap
 from conftest import PROGRAM, served
 from indrel.demo.server import DemoServer, Listener
 from indrel.demo.site import Response
@@ -160,6 +160,26 @@ def test_history_tells_what_came_and_went_and_forget_keeps_the_newest(indrel: Ru
     left = ["www.sarnfell.example-20261104T080000Z.indrel", "www.sarnfell.example-20261105T080000Z.indrel"]
     assert sorted(p.name for p in (tmp_path / "indrel-runs").iterdir()) == left
     assert "nothing to remove" in indrel("forget", "--keep", 1, "--yes", code=0).stdout
+
+
+def test_a_cause_is_not_gone_while_its_pages_cannot_be_read(indrel: Run) -> None:
+    """And a path is one on the audit's site for `sitemap check --from`, which keeps the audit's pace."""
+    names = [f"/huts/{n}" for n in range(9)]
+    pages = {**BASE, "/": html(canonical("/"), a(*names, "/old")), **{p: html(title=p) for p in names}}
+    hidden = {**pages, "/old": html(NOINDEX), "/sitemap.xml": sitemap("/", "/old")}
+    site = served(hidden)
+    with DemoServer(site=site) as server:
+        connect = ["--connect", f"{HOST[8:]}=http://127.0.0.1:{server.port}"]
+        for number, answer in enumerate((html(NOINDEX), Response(b"", 503), html(NOINDEX), html(canonical("/old")))):
+            site.pages[HOST + "/old"] = answer if isinstance(answer, Response) else served({"/": answer}).pages[HOST + "/"]
+            name = f"indrel-runs/www.sarnfell.example-2026110{number}T080000Z.indrel"
+            indrel("audit", HOST + "/", "--rate", 0, *connect, "--snapshot", name, "--fail-on", "never", code=None)
+        checked = indrel("sitemap", "check", "/sitemap.xml", "--from", name, *connect, code=0)
+        assert checked.stdout.startswith(f"{HOST}/sitemap.xml against {HOST[8:]}, ") and "open 2" in checked.stdout
+    told = json.loads(indrel("history", "--json", code=0).stdout)
+    starts = [run["started"] for run in told["runs"]]
+    span = next(c for c in told["causes"] if c["check"] == "listed-hidden")
+    assert (span["first"], span["last"], span["gone"]) == (starts[0], starts[2], starts[3])
 
 
 def test_a_month_for_whoever_pays_for_it(indrel: Run, tmp_path: Path) -> None:

@@ -14,7 +14,8 @@ from conftest import AuditSite
 from indrel.ask import intent
 from indrel.ask.drafts import robots as robots_draft
 from indrel.ask.drafts import sitemap as sitemap_draft
-from indrel.ask.explain import Explanation, explain
+from indrel.ask.explain import explain
+from indrel.ask.explanation import Explanation
 from indrel.demo.site import Response
 from test_program import Run, write_site
 

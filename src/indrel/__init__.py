@@ -1,7 +1,8 @@
 """Indrel audits what search crawlers may fetch and list on a site, and names the line that decides it.
 
 As a library: `audit(...)` reads a site, a folder, an archive or a snapshot, `open_snapshot(...)` opens what was kept; both give
-an `Audit`, whose `addresses()` and `findings()` are pandas frames (see `indrel.library`).
+an `Audit`, whose `addresses()` and `findings()` are pandas frames, and which answers all questions of the command line. `history(...)`
+goes over the audits of a site, `Ledger(...)` opens a ledger, `frame(...)` makes a frame of any list (see `indrel.library`).
 """
 
 from __future__ import annotations
@@ -13,11 +14,14 @@ from indrel.base.version import __version__
 
 if TYPE_CHECKING:
     from indrel.library import Audit as Audit
+    from indrel.library import Ledger as Ledger
     from indrel.library import audit as audit
+    from indrel.library import frame as frame
+    from indrel.library import history as history
     from indrel.library import open_snapshot as open_snapshot
 
 
-__all__ = ["Audit", "IndrelError", "__version__", "audit", "open_snapshot"]
+__all__ = ["Audit", "IndrelError", "Ledger", "__version__", "audit", "frame", "history", "open_snapshot"]
 
 
 def __dir__() -> list[str]:

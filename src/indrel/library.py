@@ -6,47 +6,68 @@
     frame = audit.addresses()
     frame[frame["*"] == "hidden"]
 
-Everything here rests on a snapshot: nothing is fetched but by `audit`.
+Everything here rests on a snapshot: nothing is fetched but by `audit`, `Audit.recheck`, and where a URL is named for a file. Answers
+are typed objects with `as_json()`; `frame(rows)` gives any list in them as a pandas frame.
 """
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from html import escape
+from collections.abc import Iterable, Mapping, Sequence
+from contextlib import ExitStack, closing
 from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING, Any, Self, Unpack
 
 from indrel import pipeline, reports
 from indrel.ask.addresses import address_sql
+from indrel.ask.against import Against
+from indrel.ask.against import against as _against
 from indrel.ask.compare import Comparison
 from indrel.ask.compare import compare as _compare
-from indrel.ask.explain import Explanation
+from indrel.ask.drafts import headers as _headers_draft
+from indrel.ask.drafts import robots as _robots_draft
+from indrel.ask.drafts import sitemap as _sitemap_draft
 from indrel.ask.explain import explain as _explain
+from indrel.ask.explanation import Explanation
+from indrel.ask.history import History
+from indrel.ask.history import audits as _audits
+from indrel.ask.history import history as _history
+from indrel.ask.intent import draft as _intent_draft
+from indrel.ask.recheck import Again
+from indrel.ask.recheck import recheck as _recheck
 from indrel.ask.reconcile.lists import reconcile as _reconcile
+from indrel.ask.reconcile.logs import LogRead
+from indrel.ask.reconcile.logs import read as _log
+from indrel.ask.robots.check import Checked as CheckedRobots
+from indrel.ask.robots.check import check as _check_robots
+from indrel.ask.robots.impact import Impact
+from indrel.ask.robots.impact import impact as _impact
+from indrel.ask.robots.loaded import Loaded
 from indrel.ask.robots.loaded import load as _load
 from indrel.ask.robots.match import match as _match
+from indrel.ask.robots.placed import in_place
+from indrel.ask.sitemap import CheckedSitemaps
+from indrel.ask.sitemap import check as _check_sitemap
 from indrel.base.errors import IndrelError
 from indrel.base.extras import require
-from indrel.base.plain import safe
 from indrel.base.sqltext import identifier
 from indrel.checks import findings_of, verdict_of
 from indrel.checks.headline import spoken_of
 from indrel.core import crawlers as _crawlers
+from indrel.core.crawlers import Crawler
 from indrel.core.intent import Intent
 from indrel.core.mapping import AddressMap
 from indrel.core.model import Cause, Finding, Verdict
+from indrel.decide.matrix import site_matrix as _matrix
 from indrel.decide.site import Site
-from indrel.reports.terminal import said_of
+from indrel.ledger import Ledger as Ledger
 from indrel.reports.tickets import Ticket
 from indrel.reports.tickets import draft as _tickets
+from indrel.snapshot.selection import SUFFIX
 from indrel.sources.options import Connect, Gathering, GatherOptions
 
 if TYPE_CHECKING:
     import pandas as pd
-
-MOST_CAUSES = 30
-"""Causes that a notebook shows."""
 
 
 class Audit:
@@ -63,14 +84,7 @@ class Audit:
 
     def _repr_html_(self) -> str:
         """The first line and the causes, for notebooks; every text is escaped."""
-        rows = "".join(
-            f"<tr><td>{cause.severity.word}</td><td>{escape(cause.check)}</td><td>{cause.count:,}</td>"
-            f"<td>{escape(safe(said_of(cause)))}</td></tr>"
-            for cause in self.causes[:MOST_CAUSES]
-            if not cause.accepted
-        )
-        head = "<tr><th>severity</th><th>check</th><th>findings</th><th>what</th></tr>"
-        return f"<p><b>{escape(safe(self.verdict.headline.sentence))}</b></p><table>{head}{rows}</table>"
+        return self.verdict._repr_html_()
 
     @property
     def path(self) -> Path:
@@ -137,9 +151,9 @@ class Audit:
         import pandas as pd
 
         rows = [_row(f) for f in self.verdict.findings]
-        frame = pd.DataFrame.from_records(rows, columns=_FINDING_COLUMNS)
-        frame["line"] = frame["line"].astype("Int64")
-        return frame
+        found = pd.DataFrame.from_records(rows, columns=_FINDING_COLUMNS)
+        found["line"] = found["line"].astype("Int64")
+        return found
 
     # ---------------------------------------------------------------- questions
 
@@ -152,29 +166,88 @@ class Audit:
         """What changed since an earlier audit; `hosts` names its hosts that stand for this one's."""
         return _compare(earlier._site, self._site, AddressMap.between(earlier._site.base, self._site.base, hosts))
 
+    def against(self, live: Audit) -> Against:
+        """This audit of a copy (a staging host, the next build) compared with one of the live site: is it closed, where does it
+        differ. Nothing is requested: a copy that was read with a login counts as what was read with it."""
+        return _against(self._site, live._site)
+
+    def recheck(
+        self, *urls: str, checks: Sequence[str] = (), causes: Sequence[str] = (), snapshot: str | Path | None = None,
+        **options: Unpack[Gathering],
+    ) -> Again:  # fmt: skip
+        """Request the pages of findings again (of all, if none are named by URL, check or cause), and keep the responses in
+        `snapshot`. The rate is that of the audit, unless another is given. Raises UsageError where there is nothing to request."""
+        asked, site = self._site.meta.get("asked") or {}, self._site
+        again: Gathering = {
+            "rate": asked.get("rate", GatherOptions.rate), "read_barred": bool(site.meta.get("read_barred")),
+            "as_crawlers": bool(site.meta.get("as_crawlers")), "render": "all" if site.meta.get("rendered") else None, **options,
+        }  # fmt: skip
+        wanted = _options(again, site.crawlers, site.intent)
+        return _recheck(
+            self.path, Path(snapshot) if snapshot else None, site.intent, lambda _: wanted, urls, checks, causes
+        )
+
+    # ---------------------------------------------------------------- robots.txt, sitemaps, outside lists
+
     def match(self, *urls: str) -> pd.DataFrame:
         """The rule that decides each URL or path, for each crawler. Columns: `url`, `crawler`, `allowed`, `rule`, `line`, `group`."""
-        require("pandas", "Audit.match()")
-        import pandas as pd
-
         addresses = [pipeline.page_address(url, self._site) for url in urls]
-        loaded = _load(str(self.path), GatherOptions(crawlers=()))
-        rows = [one.as_json() for row in _match(loaded, addresses, self._site.crawlers) for one in row]
-        return pd.DataFrame.from_records(rows, columns=["url", "crawler", "allowed", "rule", "line", "group"])
+        rows = [one for row in _match(self._loaded(None), addresses, self._site.crawlers) for one in row]
+        return frame(rows, ["url", "crawler", "allowed", "rule", "line", "group"])
+
+    def matrix(self) -> pd.DataFrame:
+        """Who may read what: one row per group of crawlers that have the same rules and purpose."""
+        return frame(_matrix(self._site))
+
+    def check_robots(self, file: str | Path | None = None) -> CheckedRobots:
+        """The checks of a robots.txt (a file or URL; else the site's own), against the URLs of this audit."""
+        return _check_robots(self._loaded(file), self._site.crawlers, self.path)
+
+    def impact(self, new: str | Path, old: str | Path | None = None) -> Impact:
+        """Which known URLs change state if the robots.txt `new` (a file or URL) goes live in place of `old` (the site's own)."""
+        given = [self._loaded(file) if file else None for file in (old, new)]
+        with ExitStack() as opened:
+            sites = [opened.enter_context(closing(in_place(self.path, self._site.crawlers, one))) for one in given]
+            return _impact(*sites)
+
+    def check_sitemap(self, file: str | Path) -> CheckedSitemaps:
+        """The checks of a sitemap (a file or URL), and of its entries against this audit."""
+        return _check_sitemap(str(file), self._site.crawlers, GatherOptions(crawlers=()), self.path, self._site.intent)
 
     def reconcile(self, table: str | Path, *, indexed: bool | None = None) -> pd.DataFrame:
         """An engine's export compared with the audit, one row per URL, in order of what to do. Columns: `url`, `says`, `listed`,
         `state`, `want`, `do`, `since`, `reason`. Raises InputError for a table that is not understood."""
-        require("pandas", "Audit.reconcile()")
-        import pandas as pd
-
         names = ["url", "says", "listed", "state", "want", "do", "since", "reason"]
-        rows = [row.as_json() for row in _reconcile(self._site, Path(table), None, indexed).table]
-        return pd.DataFrame.from_records(rows, columns=names)
+        return frame(_reconcile(self._site, Path(table), None, indexed).table, names)
+
+    def log(self, file: str | Path) -> LogRead:
+        """A server's log compared with the audit: what crawlers fetched, what of it is blocked, what they never fetched."""
+        return _log(self._site, Path(file))
+
+    # ---------------------------------------------------------------- drafts and reports
+
+    def draft_robots(self, with_headers: bool = False, host: str | None = None) -> _robots_draft.RobotsDraft:
+        """A robots.txt that blocks no wanted page, tried on every known URL; `host` is one of the site's hosts."""
+        return _robots_draft.draft(self._site, with_headers, _robots_draft.origin_named(self._site, host))
+
+    def draft_sitemap(self, gzip: bool = False, split: bool = False) -> _sitemap_draft.SitemapDraft:
+        """Sitemap files of the open, wanted pages, and what was left out."""
+        return _sitemap_draft.draft(self._site, gzip, split)
+
+    def draft_headers(self) -> _headers_draft.HeadersDraft:
+        """Configuration for nginx and Apache httpd that hides what the intent file wants hidden."""
+        return _headers_draft.draft(self._site)
+
+    def draft_intent(self) -> str:
+        """An intent file to begin with, from what the site implies."""
+        return _intent_draft(self._site)
 
     def tickets(self) -> list[Ticket]:
         """One ticket for each cause that is more than a note."""
         return _tickets(self.verdict, self._site)
+
+    def _loaded(self, file: str | Path | None) -> Loaded:
+        return _load(str(file or self.path), GatherOptions(crawlers=()))
 
     def write(self, *files: str | Path) -> None:
         """Write reports; the endings choose the formats. All of them, or none."""
@@ -230,16 +303,7 @@ def audit(
     path = Path(source)
     cut = None
     if pipeline.source_kind(str(source)) != "snapshot":
-        if unknown := set(options) - set(Gathering.__annotations__):
-            raise TypeError(f"audit() has no option {sorted(unknown)[0]!r}")
-        read: dict[str, Any] = {**options}
-        read["connect"] = _connect(options.get("connect", {}))
-        read["headers"] = tuple(options.get("headers", {}).items())
-        read["also"] = tuple(options.get("also", ()))
-        gathering = GatherOptions(
-            crawlers=_crawlers.resolve(crawlers or wants.crawlers or _crawlers.DEFAULT), hosts=tuple(wants.all_hosts),
-            user_parts=wants.user_written, **read,
-        )  # fmt: skip
+        gathering = _options(options, _crawlers.resolve(crawlers or wants.crawlers or _crawlers.DEFAULT), wants)
         gathered = pipeline.gather(str(source), gathering, Path(snapshot) if snapshot else None)
         path, cut = gathered.snapshot, gathered.cut_short
         pipeline.keep_intent(path, wants)
@@ -255,6 +319,32 @@ def open_snapshot(
     """
     file = Path(path) if path else pipeline.newest_snapshot().path
     return Audit(pipeline.open_site(file, crawlers or None, _intent(intent)))
+
+
+def history(host: str | None = None, folder: str | Path | None = None) -> History:
+    """All audits of a site in a folder (`indrel-runs/`): states over time, and when each cause appeared and disappeared."""
+    files = Path(folder or pipeline.RUNS).glob(f"*{SUFFIX}")
+    return _history(*_audits(files, host, lambda path: pipeline.open_site(path)))
+
+
+def frame(rows: Iterable[object], columns: Sequence[str] | None = None) -> pd.DataFrame:
+    """A list of an answer (causes, changes, audits, requests ...) as a pandas frame, a column for each key of its JSON."""
+    require("pandas", "a frame")
+    import pandas as pd
+
+    records: list[Any] = [one.as_json() if hasattr(one, "as_json") else one for one in rows]
+    return pd.DataFrame.from_records(records, columns=list(columns) if columns else None)
+
+
+def _options(given: Gathering, crawlers: Sequence[Crawler], wants: Intent) -> GatherOptions:
+    """Keywords as the sources read them. Raises TypeError for one that there is not."""
+    if unknown := set(given) - set(Gathering.__annotations__):
+        raise TypeError(f"there is no option {sorted(unknown)[0]!r}")
+    read: dict[str, Any] = {**given}
+    read["connect"] = _connect(given.get("connect", {}))
+    read["headers"] = tuple(given.get("headers", {}).items())
+    read["also"] = tuple(given.get("also", ()))
+    return GatherOptions(crawlers=tuple(crawlers), hosts=tuple(wants.all_hosts), user_parts=wants.user_written, **read)
 
 
 def _intent(file: str | Path | None) -> Intent:

@@ -11,7 +11,7 @@ from indrel.base.errors import UsageError
 from indrel.base.plain import UNSAFE_FIELD, field
 from indrel.base.sqltext import identifier, quoted, quoted_list
 from indrel.checks import checks, verdict_of
-from indrel.checks.headline import exposed_pages, lost_pages
+from indrel.checks.headline import exposed_pages, lost_pages, wanted_pages
 from indrel.core.intent import KIND_NAMES, Match
 from indrel.core.model import CheckClass, Severity, State, Want
 from indrel.core.page.tokens import CHOICE, nearest
@@ -379,3 +379,9 @@ def _rows(site: Site, sql: str, given: list[Any]) -> Iterator[AddressRow]:
                 "" if kind == FILE else why(rule),
                 tuple(told), tuple(found or ()), media, is_listed, followed, unfollowed, rendered,
             )  # fmt: skip
+
+
+def wanted_among(site: Site, urls: Iterable[str]) -> int:
+    """How many of some URLs the first line of the audit counts as wanted: variants of one page count once."""
+    sql = f"SELECT count(*) FROM fact WHERE origin || path IN (SELECT unnest(?::VARCHAR[])) AND id IN ({wanted_pages(site)})"
+    return int(site.one(sql, [sorted(urls)]))

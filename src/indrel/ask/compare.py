@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
 from indrel.ask.change_step import BRING_BACK
 from indrel.ask.explain import explain
+from indrel.ask.pairing import apart, known_of
 from indrel.ask.removed_pages import gone_from
 from indrel.ask.sides import Sides, StateChange, said_sql
-from indrel.ask.unknown import Unasked, Unreadable
+from indrel.ask.unknown import Unreadable
 from indrel.checks import verdict_of
 from indrel.checks.causes import line_of
 from indrel.checks.evidence import robots_line
@@ -291,59 +291,6 @@ def _unknown(
             {"url": url, "because": why, "when": when, "checks": []} for url, why in because.items() if url not in told
         ]
     return unknown
-
-
-def known_of(
-    site: Site, findings: Sequence[Finding], there: Callable[[str], str]
-) -> tuple[list[Finding], dict[tuple[str, str], list[str]]]:
-    """Findings of one audit of whose addresses the other, `site`, knows something, and of the rest address, reason, checks.
-
-    `there` gives the address that stands for one in the other audit.
-    """
-    why = Unreadable(site).of(findings, there)
-    unasked = Unasked(site)
-    known: list[Finding] = []
-    unknown: dict[tuple[str, str], list[str]] = {}
-    for finding in findings:
-        reason = why(finding) or unasked.why(finding.check, there(finding.url))
-        if reason:
-            unknown.setdefault((finding.url, reason), []).append(finding.check)
-        else:
-            known.append(finding)
-    return known, unknown
-
-
-def apart(
-    old: Sequence[Finding], new: Sequence[Finding], places: AddressMap | None = None, accepted: bool = True
-) -> tuple[list[Finding], list[Finding]]:
-    """The findings that only the later audit has, and the ones that only the earlier one has; all but accepted ones if so asked.
-
-    Findings are the same by check and subject, and by line for those of robots.txt. Each side is read once, and only what
-    is reported is held.
-    """
-    mapped = places or AddressMap()
-
-    def key(finding: Finding) -> tuple[str, str, str] | None:
-        if finding.accepted and not accepted:
-            return None
-        url = mapped.url(finding.url)
-        robots = finding.evidence[0].text if url.endswith("/robots.txt") and finding.evidence else ""
-        return finding.check, url, robots
-
-    def only(
-        ones: Sequence[Finding], keys: Sequence[tuple[str, str, str] | None], others: Sequence[tuple[str, str, str] | None]
-    ) -> list[Finding]:  # fmt: skip
-        left = Counter(others)
-        found = []
-        for place, one in enumerate(keys):
-            if one is not None and left[one] > 0:
-                left[one] -= 1
-            elif one is not None:
-                found.append(ones[place])
-        return found
-
-    then, now = [key(f) for f in old], [key(f) for f in new]
-    return only(new, now, then), only(old, then, now)
 
 
 class _Causes:

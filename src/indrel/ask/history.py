@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
-from contextlib import closing
+from contextlib import closing, suppress
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from pathlib import Path
 
+from indrel.ask.pairing import why_unknown
 from indrel.base.errors import SnapshotError
 from indrel.checks import verdict_of
 from indrel.checks.headline import name_of
@@ -16,6 +17,9 @@ from indrel.core.mapping import folder_of
 from indrel.core.model import Cause, Headline, Severity
 from indrel.decide.site import Site
 from indrel.snapshot.selection import Glance, in_order
+
+SAMPLE = 20
+"""Findings of a cause by which a later audit is asked whether it can know of them."""
 
 
 @dataclass(frozen=True)
@@ -30,6 +34,8 @@ class Run:
     states: dict[str, dict[str, int]]
     findings: dict[str, int]
     causes: dict[str, Cause]
+    unknown: frozenset[str] = frozenset()
+    """Causes of the audit before that this one does not show, and of which it cannot know."""
 
     @property
     def says(self) -> tuple[object, ...]:
@@ -103,32 +109,50 @@ def audits(
 ) -> tuple[list[Run], list[tuple[Path, str]]]:  # fmt: skip
     """What each snapshot says that is of one site (of a host, at a place as `place_of` gives it, or that of the newest), however the
     files are named, and which cannot be read. `since` and `until` are the moments between which an audit must have begun."""
-    runs, unreadable = [], []
+    unreadable = []
     given = list(files)
-    known = {one.path: one.started for one in in_order(given)}  # the newest first
-    odd = [path for path in given if path not in known]
-    for path in (*(path for path, started in known.items() if since <= started <= until), *odd):
+    known = [one for one in in_order(given) if since <= one.started <= until]  # the newest first
+    paths = {one.path for one in known}
+    if host is None and place is None:
+        place = _place_of_newest(known, open_site)
+    runs: list[Run] = []
+    standing: dict[str, Cause] = {}
+    for path in (*(one.path for one in reversed(known)), *(path for path in given if path not in paths)):
         try:
             with closing(open_site(path)) as site:
-                place = place or (place_of(site) if host is None else None)
                 if (split(site.base).host == host) if host else (place_of(site) == place):
-                    runs.append(run_of(site, path))
+                    runs.append(run_of(site, path, standing.values()))
+                    run = runs[-1]
+                    standing = {id: one for id, one in standing.items() if id in run.unknown} | run.causes
         except SnapshotError as error:
             unreadable.append((path, str(error)))
-    return runs, unreadable
+    return [
+        replace(run, causes={id: replace(one, findings=()) for id, one in run.causes.items()}) for run in runs
+    ], unreadable
 
 
-def run_of(site: Site, path: Path) -> Run:
-    """What one audit says, as the history keeps it."""
+def _place_of_newest(known: Iterable[Glance], open_site: Callable[[Path], Site]) -> str | None:
+    for one in known:
+        with suppress(SnapshotError), closing(open_site(one.path)) as site:
+            return place_of(site)
+    return None
+
+
+def run_of(site: Site, path: Path, standing: Iterable[Cause] = ()) -> Run:
+    """What one audit says, as the history keeps it; `standing` are the causes of the audit before."""
     verdict = verdict_of(site)
-    causes = {}
-    for cause in verdict.causes:
-        if not cause.accepted:
-            causes[cause.id] = replace(cause, findings=())
+    causes = {one.id: replace(one, findings=one.findings[:SAMPLE]) for one in verdict.causes if not one.accepted}
+    unknown = {one.id for one in standing if one.id not in causes and _is_unknown(site, one)}
     return Run(
         path, name_of(site), str(site.meta.get("started") or ""), verdict.complete, verdict.headline, verdict.states,
-        {s.word: verdict.count(s) for s in Severity}, causes,
+        {s.word: verdict.count(s) for s in Severity}, causes, frozenset(unknown),
     )  # fmt: skip
+
+
+def _is_unknown(site: Site, cause: Cause) -> bool:
+    """Whether an audit cannot tell of any of a cause's findings whether it holds."""
+    why = why_unknown(site, cause.findings, str)
+    return bool(cause.findings) and all(why(one) for one in cause.findings)
 
 
 def history(runs: Iterable[Run], unreadable: Sequence[tuple[Path, str]] = ()) -> History:
@@ -143,7 +167,8 @@ def history(runs: Iterable[Run], unreadable: Sequence[tuple[Path, str]] = ()) ->
     spans = []
     for key, there in seen.items():
         last = there[-1]
-        after = [r for r in ordered if (r.started, r.path.name) > (last.started, last.path.name) and r.complete]
+        later = (r for r in ordered if (r.started, r.path.name) > (last.started, last.path.name))
+        after = [r for r in later if r.complete and key not in r.unknown]
         cause = last.causes[key]
         spans.append(
             Span(cause.id, cause.check, cause.severity.word, cause.section, cause.count, cause.summary, there[0].started, last.started,

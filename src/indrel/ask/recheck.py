@@ -3,13 +3,24 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Sequence
 from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
 
-from indrel.ask.unknown import rests_on, rests_on_all
+from indrel import pipeline
+from indrel.ask.pairing import paired, said, why_unknown
+from indrel.ask.sides import Sides, StateChange
+from indrel.ask.unknown import Unreadable, rests_on, rests_on_all
 from indrel.base.errors import UsageError
+from indrel.core.address import split
 from indrel.core.model import Cause, Finding, Severity
 from indrel.decide.site import Site
+
+if TYPE_CHECKING:
+    from indrel.core.intent import Intent
+    from indrel.pipeline import Gathered
+    from indrel.sources.options import GatherOptions
 
 _OLD = re.compile(r"c?[0-9]{1,3}", re.IGNORECASE)
 """A cause as reports numbered it before causes had ids."""
@@ -32,6 +43,8 @@ class Rechecked:
     unknown: Sequence[tuple[Finding, str]]
     answered: int = 0
     """Addresses asked for again that answered."""
+    states: Sequence[StateChange] = ()
+    """Those of them whose state changed, by crawler."""
 
     def as_json(self) -> dict[str, object]:
         return {
@@ -39,6 +52,7 @@ class Rechecked:
             "changed": [{"before": a.as_json(), "after": b.as_json()} for a, b in self.changed],
             "new": [f.as_json() for f in self.new],
             "unknown": [{**f.as_json(), "unknown_because": why} for f, why in self.unknown], "answered": self.answered,
+            "states": [s.as_json() for s in self.states],
         }  # fmt: skip
 
     def fails(self, severity: Severity) -> bool:
@@ -97,77 +111,90 @@ def addresses(site: Site, findings: Iterable[Finding], urls: Iterable[str] = ())
     }
 
 
-def unread(site: Site, urls: Iterable[str]) -> set[str]:
-    """Of some addresses the ones that an audit did not read though nothing barred them: what is found there need not be new."""
-    asked = (
-        "SELECT origin || path AS url FROM fact WHERE NOT read AND barred = 0 AND url IN (SELECT unnest(?::VARCHAR[]))"
-    )
-    return {url for (url,) in site.rows(asked, [sorted(urls)])}
-
-
 def held(
-    before: Sequence[Finding],
-    after: Iterable[Finding],
-    asked: set[str],
-    unseen: Mapping[str, str] | None = None,
-    stood: Iterable[Finding] = (),
-    why_unknown: Callable[[Finding], str | None] = lambda finding: None,
-    unread_then: Collection[str] = (),
-) -> Rechecked:
-    """What became of all findings of the addresses that were asked for again; like is compared with like.
+    before: Site, stood: Sequence[Finding], picked: Collection[Finding], after: Site, now: Sequence[Finding], asked: set[str]
+) -> Rechecked:  # fmt: skip
+    """What became of the findings `picked` among all that `stood`, after the addresses `asked` were requested again.
 
-    `unseen` are addresses that could not be read this time, with the reason. `stood` are all findings of the earlier audit:
-    what stood already is never new; findings of one rule are reported apart by its own line. `why_unknown` says why the later
-    audit does not tell whether a finding holds, if it does not. What rests on an address that the earlier audit had not read,
-    `unread_then`, is not new: nothing was known of it.
+    What stood already is never new, and what rests on an address that the earlier audit had not read is not either.
     """
-    mended: list[Finding] = []
+    pairs = paired(stood, now, accepted=False)
     still: list[Finding] = []
     changed: list[tuple[Finding, Finding]] = []
     unknown: list[tuple[Finding, str]] = []
-    unseen = unseen or {}
-    now: dict[tuple[str, str], list[Finding]] = {}
-    for finding in after:
-        now.setdefault((finding.check, finding.url), []).append(finding)
-    left = []
-    for finding in before:  # first what is the same to the letter, then what is alike
-        same = now.get((finding.check, finding.url), [])
-        exact = next((f for f in same if _said(f) == _said(finding)), None)
-        if exact is not None:
-            same.remove(exact)
-            if why := rests_on_all(finding.check):
-                unknown.append((finding, why))
-            else:
-                still.append(finding)
+    for one, other in ((stood[a], now[b]) for a, b in pairs.both if stood[a] in picked):
+        if said(one) != said(other):
+            changed.append((one, other))
+        elif why := rests_on_all(one.check):
+            unknown.append((one, why))
         else:
-            left.append(finding)
-    for finding in left:
-        same = (
-            []
-            if finding.evidence and finding.evidence[0].line and _of_file(finding)
-            else now.get((finding.check, finding.url), [])
-        )
-        if same:
-            changed.append((finding, same.pop(0)))
-        elif why := why_unknown(finding):
-            unknown.append((finding, why))
+            still.append(one)
+    gone = [one for one in (stood[place] for place in pairs.gone) if one in picked]
+    came = [one for one in (now[place] for place in pairs.new) if one.address in asked or _of_file(one)]
+    because, unread_then = why_unknown(after, gone, str), _unread(before, asked)
+    mended, new = [], []
+    for one in gone:
+        if why := because(one):
+            unknown.append((one, why))
         else:
-            mended.append(finding)
-    known = {(f.check, f.url, _said(f)) for f in stood}
-    rest = [f for members in now.values() for f in members if f.address in asked or _of_file(f)]
-    new = []
-    for finding in (f for f in rest if (f.check, f.url, _said(f)) not in known):
-        if any(url in unread_then for url in rests_on(finding)):
-            unknown.append((finding, "not read in the earlier audit"))
+            mended.append(one)
+    for one in came:
+        if unread_then.isdisjoint(rests_on(one)):
+            new.append(one)
         else:
-            new.append(finding)
-    return Rechecked(mended, still, changed, new, unknown, sum(1 for url in asked if url not in unseen))
+            unknown.append((one, "not read in the earlier audit"))
+    states = [change for change in Sides(before, after).states if change.url in asked]
+    return Rechecked(mended, still, changed, new, unknown, len(asked) - len(Unreadable(after).why(asked)), states)
+
+
+def _unread(site: Site, urls: Iterable[str]) -> set[str]:
+    """Of some addresses the ones that an audit did not read though nothing blocked them: what is found there need not be new. What a
+    block hid is new to its reader once the block is gone."""
+    sql = (
+        "SELECT origin || path AS url FROM fact WHERE NOT read AND barred = 0 AND url IN (SELECT unnest(?::VARCHAR[]))"
+    )
+    return {url for (url,) in site.rows(sql, [sorted(urls)])}
 
 
 def _of_file(finding: Finding) -> bool:
-    """Whether a finding is of one line of a file that has many: another line's finding is another finding."""
+    """Whether a finding is of a line of robots.txt, which is always read again."""
     return bool(finding.evidence) and finding.evidence[0].kind == "robots" and finding.url.endswith("/robots.txt")
 
 
-def _said(finding: Finding) -> tuple[object, ...]:
-    return finding.crawlers, finding.evidence[0].text if finding.evidence else "", finding.severity
+@dataclass(frozen=True)
+class Again:
+    """The answer of `recheck`, where the responses are kept, and how many URLs were requested; `site` names the later audit."""
+
+    found: Rechecked
+    gathered: Gathered
+    asked: int
+    site: str
+    origin: str
+
+
+def recheck(
+    path: Path, keep: Path | None, intent: Intent, options: Callable[[Site], GatherOptions], urls: Sequence[str] = (),
+    checks: Sequence[str] = (), causes: Sequence[str] = (),
+) -> Again:  # fmt: skip
+    """Request the pages of some findings again (of all, if none are named), into a new snapshot. `options` gives, for the audit that
+    is asked about, how. Raises UsageError where there is nothing to request."""
+    site, verdict = pipeline.examine(path, None, intent)
+    named = [pipeline.page_address(text, site) for text in urls]
+    stood = list(verdict.findings)
+    picked = set(chosen(stood, checks, causes_named(verdict.causes, causes), named))
+    asked = addresses(site, picked, named)
+    picked = {f for f in stood if not f.accepted and (f in picked or f.url in asked)}
+    crawlers = [c.token for c in site.crawlers]
+    wanted, host, origin = options(site), split(site.base).host, site.base_origin
+    site.close()
+    if not picked and not named:
+        raise UsageError(f"{path} has no such finding: there is nothing to fetch again")
+    gathered = pipeline.ask_again(path, keep or pipeline.new_snapshot_path(host), asked, wanted)
+    later, after = pipeline.examine(gathered.snapshot, crawlers, intent)
+    before = pipeline.open_site(path, crawlers, intent)
+    try:
+        found = held(before, stood, picked, later, list(after.findings), asked)
+    finally:
+        before.close()
+        later.close()
+    return Again(found, gathered, len(asked), after.headline.subject, origin)

@@ -120,6 +120,11 @@ def _counted(site: Site) -> str:
         WHERE f.known AND NOT coalesce(v.counted_there, false) AND f.id NOT IN ({twins})"""
 
 
+def wanted_pages(site: Site) -> str:
+    """The wanted pages that the first line counts, as a query of their ids."""
+    return f"SELECT id FROM ({_counted(site)}) WHERE page AND want = 'show'"
+
+
 def lost_pages(site: Site) -> str:
     """The numbers of the lost pages that the first line counts, as SQL."""
     return f"SELECT id FROM ({_counted(site)}) WHERE page AND {_LOST}"

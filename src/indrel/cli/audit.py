@@ -169,7 +169,8 @@ def _before(
 def since(baseline: Path, site: Site, verdict: Verdict, wants: Intent) -> Verdict:
     """A verdict that knows an earlier audit: only new findings fail, and wanted pages that are lost since then."""
     from indrel import pipeline
-    from indrel.ask.compare import apart, known_of, lost_since
+    from indrel.ask.compare import lost_since
+    from indrel.ask.pairing import apart, known_of
     from indrel.decide.site import kept_intent
 
     earlier, old = pipeline.examine(baseline, [c.token for c in site.crawlers], wants)

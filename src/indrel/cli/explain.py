@@ -14,7 +14,7 @@ from indrel.cli.output_option import answers
 from indrel.cli.snapshots import opened
 
 if TYPE_CHECKING:
-    from indrel.ask.explain import Explanation
+    from indrel.ask.explanation import Explanation
     from indrel.core.model import Finding
     from indrel.reports.terminal import Terminal
 

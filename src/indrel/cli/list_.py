@@ -156,7 +156,7 @@ def list_addresses(
             table(terminal(), list(asked), cells, {str(s): style for s, style in STATE_STYLES.items()})
             return
         found = list(listed(site, filters, sort))
-        _say(site, len(found))
+        _say(site, len(found), _among(site, found) if want == ["show"] else "")
         if found:
             _show(found, site, with_checks=bool(filters.checks or filters.classes))
 
@@ -185,11 +185,23 @@ def _show_groups(groups: list[Group], site: Site, by: str, json: bool) -> None:
     table(terminal(), [by, "URLs", "wanted", "states", "such as"], rows)
 
 
-def _say(site: Site, count: int) -> None:
+def _among(site: Site, found: list[AddressRow]) -> str:
+    """How many of the wanted URLs are pages that the first line of the audit counts, if not all."""
+    from indrel.ask.addresses import wanted_among
+
+    pages = wanted_among(site, (row.url for row in found))
+    return f", {pages:,} of them pages that an audit counts (variants once, files not)" if pages < len(found) else ""
+
+
+def _say(site: Site, count: int, among: str = "") -> None:
     from indrel.checks.headline import spoken_of
     from indrel.core.model import plural
 
-    said = f"{plural(count, 'URL')}; a want in brackets is inferred" if count else f"no URL matches{_there_are(site)}"
+    said = (
+        f"{plural(count, 'URL')}{among}; a want in brackets is inferred"
+        if count
+        else f"no URL matches{_there_are(site)}"
+    )
     terminal().line(f"{spoken_of(site)}: {said}.", "bold")
 
 

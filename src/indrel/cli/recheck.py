@@ -15,10 +15,12 @@ from indrel.cli.output_option import answers
 from indrel.cli.snapshots import newest
 
 if TYPE_CHECKING:
-    from indrel.ask.recheck import Rechecked
-    from indrel.pipeline import Gathered
+    from indrel.ask.recheck import Again, Rechecked
+    from indrel.decide.site import Site
+    from indrel.reports.terminal import Terminal
+    from indrel.sources.options import GatherOptions
 
-FEW = 20
+FEW, MOST_NAMED = 20, 3
 
 
 @answers
@@ -45,65 +47,46 @@ def recheck(
 ) -> None:
     """Fetch pages with findings again and show what is fixed; the responses are saved in a new snapshot."""
     from indrel import pipeline
-    from indrel.ask import recheck as again
-    from indrel.ask.unknown import Unasked, Unreadable
-    from indrel.core.address import split
+    from indrel.ask.recheck import recheck as again
 
     opt.check_ids(check)
     opt.fail_word(fail_on)
     words = [text for text in (str(snapshot) if snapshot else None, *(urls or ())) if text]
     if snapshot is not None and (from_snapshot is not None or not snapshot.is_file()):
         snapshot, urls = None, words  # the first argument is a URL
-    path = from_snapshot or snapshot or newest(quiet=quiet)
-    wants = pipeline.load_intent(intent)
-    site, verdict = pipeline.examine(path, None, wants)
-    named = [pipeline.page_address(text, site) for text in urls or ()]
-    stood = list(verdict.findings)
-    before = again.chosen(stood, check or (), again.causes_named(verdict.causes, cause or ()), named)
-    asked = again.addresses(site, before, named)
-    unread_then = again.unread(site, asked)
-    picked = set(before)
-    before = [f for f in stood if not f.accepted and (f in picked or f.url in asked)]
-    host, origin = split(site.base).host, site.base_origin
-    read_barred, as_crawlers = bool(site.meta.get("read_barred")), bool(site.meta.get("as_crawlers"))
-    crawlers = [c.token for c in site.crawlers]
-    render = _can_render(given["browser"], quiet) if site.meta.get("rendered") else None
-    given = {**given, "rate": pace_before(site.meta, given["connect"], given["headers"], given["rate"])}
-    site.close()
-    if not before and not named:
-        raise UsageError(f"{path} has no such finding: there is nothing to fetch again")
     progress = ProgressLine(quiet)
-    options = gather_options(
-        given, crawlers, site.intent, follow_links=False, read_barred=read_barred, as_crawlers=as_crawlers, render=render,
-        progress=progress,
+    found = again(
+        from_snapshot or snapshot or newest(quiet=quiet), keep, pipeline.load_intent(intent),
+        lambda site: _options(site, given, progress, quiet), urls or (), check or (), cause or (),
     )  # fmt: skip
-    gathered = pipeline.ask_again(path, keep or pipeline.new_snapshot_path(host), asked, options)
     progress.clear()
-    later, after = pipeline.examine(gathered.snapshot, crawlers, wants)
-    readable, unasked = Unreadable(later), Unasked(later)
-    unread, unseen = readable.why(asked), readable.of(before, str)
-    there = [f for f in after.findings if not f.accepted]
-    found = again.held(
-        before, there, asked, unread, stood, lambda f: unseen(f) or unasked.why(f.check, f.url), unread_then
-    )
-    later.close()
-    subject = after.headline.subject
     if json:
-        write_json(found.as_json())
+        write_json(found.found.as_json())
     else:
-        _show(found, len(asked), origin, subject)
-    _end(found, bool(asked), gathered, fail_on, quiet)
+        _show(found)
+    _end(found, fail_on, quiet)
 
 
-def _end(found: Rechecked, asked: bool, gathered: Gathered, fail_on: str, quiet: bool) -> None:
+def _options(site: Site, given: Given, progress: ProgressLine, quiet: bool) -> GatherOptions:
+    """As the audit was made, where nothing else is given."""
+    rate = pace_before(site.meta, given["connect"], given["headers"], given["rate"])
+    return gather_options(
+        {**given, "rate": rate}, [c.token for c in site.crawlers], site.intent, follow_links=False,
+        read_barred=bool(site.meta.get("read_barred")), as_crawlers=bool(site.meta.get("as_crawlers")),
+        render=_can_render(given["browser"], quiet) if site.meta.get("rendered") else None, progress=progress,
+    )  # fmt: skip
+
+
+def _end(again: Again, fail_on: str, quiet: bool) -> None:
     """Say where the responses are saved, and exit with the code of the result."""
     from indrel.core.model import Severity
 
-    say(f"snapshot saved: {gathered.snapshot}", quiet)
-    if gathered.cut_short:
-        say(f"indrel: {gathered.cut_short}")
-        raise typer.Exit(gathered.cut_short.exit_code)
-    if asked and not found.answered:
+    found, cut = again.found, again.gathered.cut_short
+    say(f"snapshot saved: {again.gathered.snapshot}", quiet)
+    if cut:
+        say(f"indrel: {cut}")
+        raise typer.Exit(cut.exit_code)
+    if again.asked and not found.answered:
         say("indrel: no URL could be read, so what is fixed is unknown; try again later")
         raise typer.Exit(3)
     raise typer.Exit(1 if fail_on != "never" and found.fails(Severity[fail_on.upper()]) else 0)
@@ -123,17 +106,18 @@ def _can_render(browser: str | None, quiet: bool) -> str | None:
     return "all"
 
 
-def _show(found: Rechecked, asked: int, origin: str, subject: str) -> None:
+def _show(again: Again) -> None:
     from indrel.core.model import plural, verb
 
     term = terminal()
+    found, origin = again.found, again.origin
     term.line(
-        f"{subject}: Rechecked {plural(asked, 'URL')}: {plural(len(found.mended), 'finding')} fixed, {len(found.still):,} "
+        f"{again.site}: Rechecked {plural(again.asked, 'URL')}: {plural(len(found.mended), 'finding')} fixed, {len(found.still):,} "
         f"{verb(len(found.still), 'remains', 'remain')}, {len(found.changed):,} changed, {len(found.new):,} new, "
         f"{len(found.unknown):,} unknown.",
         "bold",
     )
-
+    _show_states(term, found, origin)
     reasons: dict[str, int] = {}
     for _, why in found.unknown:
         reasons[why] = reasons.get(why, 0) + 1
@@ -143,3 +127,17 @@ def _show(found: Rechecked, asked: int, origin: str, subject: str) -> None:
     term.by_check("Still there", found.still, origin, None, FEW)
     term.by_check("Changed", [after for _, after in found.changed], origin, None, FEW)
     term.by_check("New", found.new, origin, None, FEW)
+
+
+def _show_states(term: Terminal, found: Rechecked, origin: str) -> None:
+    """URLs whose state changed, each change once."""
+    from indrel.reports.terminal import short
+
+    changes: dict[tuple[str, str], dict[str, bool]] = {}
+    for one in found.states:
+        changes.setdefault((one.before, one.after), {})[short(one.url, origin)] = one.is_worse
+    for (before, after), urls in changes.items():
+        style = "bold red" if any(urls.values()) else "green" if after == "open" else ""
+        more = " ..." if len(urls) > MOST_NAMED else ""
+        what = f"{len(urls):,} × {before} to {after}: {', '.join(list(urls)[:MOST_NAMED])}{more}"
+        term.line(f"state  {what}", style, indent=2, hang=7)

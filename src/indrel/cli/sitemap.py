@@ -45,11 +45,13 @@ def check(
 ) -> None:
     """Check sitemaps: each problem with file and line.
 
-    The files that an index lists are checked too. With --from, each entry is compared with an audit.
+    The files that an index lists are checked too. With --from, each entry is compared with an audit, and a path such as
+    /sitemap.xml is one on its site.
     """
     from indrel import pipeline
     from indrel.ask import sitemap as tool
     from indrel.core import crawlers
+    from indrel.core.address import normalise
     from indrel.core.model import plural
     from indrel.snapshot import Snapshot
     from indrel.sources.options import GatherOptions
@@ -58,9 +60,11 @@ def check(
     wants = pipeline.load_intent(intent)
     chosen = crawlers.resolve(crawler or wants.crawlers or crawlers.DEFAULT)
     rate = 0.0
-    if snapshot and any("://" in file for file in files):
+    if snapshot and any("://" in file or _is_path(file) for file in files):
         with Snapshot(snapshot) as audited:
             rate = pace_before(audited.meta, connect, None)
+            base = str(audited.meta["base"])
+        files = [(normalise(file, base) or file) if _is_path(file) else file for file in files]
     wanted = GatherOptions(crawlers=(), rate=rate, timeout=timeout, connect=opt.parse_connect(connect))
     codes = []
     for file in files:
@@ -75,6 +79,11 @@ def check(
     if snapshot is None:
         say("add --from SNAPSHOT to check each entry against an audit", quiet)
     raise typer.Exit(max(codes))
+
+
+def _is_path(file: str) -> bool:
+    """Whether it is a path on the audited site, and no file here."""
+    return file.startswith("/") and not Path(file).exists()
 
 
 def _show(checked: CheckedSitemaps, named: str) -> None:

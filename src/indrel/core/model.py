@@ -9,6 +9,7 @@ from enum import Enum, StrEnum
 from pathlib import PurePath
 from typing import NamedTuple, Protocol
 
+from indrel.base.notebook import MOST_ROWS, page
 from indrel.core.address import normalise
 
 
@@ -202,6 +203,17 @@ class Cause:
     instead: str = ""
     proof: str = ""
 
+    def __repr__(self) -> str:
+        return f"<Cause {self.short or self.id} {self.severity.word} {self.check}, {plural(self.count, 'finding')}>"
+
+    def _repr_html_(self) -> str:
+        rows = [
+            (evidence.where, evidence.line, evidence.text)
+            for f in self.findings[:MOST_ROWS]
+            for evidence in f.evidence[:1]
+        ]
+        return page(f"{self.summary} {self.fix}", ("where", "line", "text"), rows)
+
     @property
     def fix(self) -> str:
         """What to do about it, and what that does, if it was tried."""
@@ -328,6 +340,14 @@ class Verdict:
 
     lost: tuple[Lost, ...] = ()
     """With a baseline: wanted addresses that were open in it and are lost now, whatever check speaks of them."""
+
+    def __repr__(self) -> str:
+        return f"<Verdict {self.headline.sentence}>"
+
+    def _repr_html_(self) -> str:
+        """The first line and the causes."""
+        rows = [(c.severity.word, c.check, c.count, c.summary) for c in self.causes if not c.accepted]
+        return page(self.headline.sentence, ("severity", "check", "findings", "what"), rows)
 
     def states_together(self) -> list[tuple[list[str], dict[str, str]]]:
         """How many URLs are in each state, once for all crawlers with the same counts; folded ones as redirect / canonical."""
