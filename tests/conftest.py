@@ -21,6 +21,7 @@ from hypothesis import settings
 
 from forked import Forked
 from indrel import pipeline
+from indrel.checks import judge, verdict_of
 from indrel.core.address import split
 from indrel.core.answers import Failure
 from indrel.core.crawlers import resolve
@@ -202,15 +203,15 @@ def audit_site(pool: ParserPool, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
         crawlers = resolve(options.pop("crawlers", ("googlebot", "bingbot", "*")))
         values = Values(served(pages, missing), hosts)
         monkeypatch.setattr(fetch, "Client", lambda *_: values)
-        start = options.pop("start", "/")
+        start, only = options.pop("start", "/"), options.pop("only", None)
         wanted = GatherOptions(
             crawlers=crawlers, rate=0, timeout=5, hosts=intent.all_hosts, user_parts=intent.user_written, **options
         )
         path = tmp_path / f"s{len(opened)}.indrel"
         pipeline.gather(f"https://{HOST}{start}", wanted, path, pool=_Kept(pool))
-        site, verdict = pipeline.examine(path, intent=intent)
+        site = pipeline.open_site(path, intent=intent)
         opened.append(site)
-        return site, verdict
+        return site, judge(site, only) if only else verdict_of(site)
 
     yield run
     for site in opened:

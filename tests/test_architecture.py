@@ -82,7 +82,7 @@ def test_a_module_keeps_to_the_house(module: str) -> None:
         ):
             assert room(module) in WITH_SQL, "SQL stands in named rooms"
     if room(module) == "core":
-        pure = {f"base/{name}" for name in ("errors", "plain", "sqltext", "arrow")}
+        pure = {f"base/{name}" for name in ("errors", "plain", "sqltext", "arrow", "notebook")}
         assert not {n for n in imports(tree) if room(n) != "core"} - pure
 
 

@@ -247,6 +247,26 @@ def test_headers_on_a_real_nginx(audit_site: AuditSite, nginx: Any, indrel: Run,
     assert (tmp_path / "conf/indrel-nginx.conf").read_text() == found.nginx and "SetEnvIfExpr" in found.apache
 
 
+def test_headers_for_what_the_site_implies(audit_site: AuditSite, nginx: Any, indrel: Run, tmp_path: Path) -> None:
+    """Without an intent: by kind, or page by page where the kind's pattern would reach a page of another kind."""
+    form = '<form action="/find" role="search"><input type="search" name="what"></form>'
+    links = ("/cart/", "/search?q=x", "/find?what=x", "/huts?sort=up", "/shop/login")
+    pages = {"/": html(body=a(*links, "/huts") + form), **{path: html(title=path) for path in (*links, "/huts")}}
+    site, _ = audit_site({**BASE, **pages})
+    found = headers.draft(site)
+    assert found.inferred and {text: n for _, text, n in found.patterns} == {
+        "cart (inferred)": 1, "login (inferred)": 1, "search-results (inferred)": 2,
+    }  # fmt: skip
+    http, _, server = found.nginx.partition("# In the server block:")
+    write_site(tmp_path / "www", dict.fromkeys(("cart/index.html", "search", "find", "huts", "index.html"), "hello"))
+    at = nginx(tmp_path / "www", http, server)
+    for path, hides in {"/cart/": True, "/search?q=y": True, "/find": False, "/huts?sort=up": False, "/": False}.items():
+        with urllib.request.urlopen(at + path, timeout=5) as answer:
+            assert answer.headers.get("X-Robots-Tag") == ("noindex" if hides else None), path
+    done = indrel("draft", "headers", site.snapshot.path, code=0)
+    assert "for the 4 unwanted pages that the audit found open" in done.stderr
+
+
 def test_tickets_say_what_where_and_what_instead(audit_site: AuditSite, indrel: Run, tmp_path: Path) -> None:
     pages = {**BASE, "/": html(canonical("/"), a("/a", "/b", "/gone"))}
     pages |= {

@@ -17,7 +17,7 @@ from indrel.ask.reconcile.tables import learn
 from indrel.decide.site import Site
 from indrel.demo.server import DemoServer
 from indrel.demo.site import Response
-from test_program import Run
+from test_program import Run, write_site
 
 ROWS = [
     ("Clicks", "Page found", "Coverage", "Seen"),
@@ -373,3 +373,18 @@ def test_a_log_of_json_lines_and_the_groups_of_its_crawlers(
     )
     (tmp_path / "b.log").write_text('{"level": "info", "msg": "started"}\n' * 3)
     assert "a log in a format that cannot be read" in indrel("reconcile", site.snapshot.path, "b.log", code=2).stderr
+
+
+def test_a_table_of_another_site_is_compared_with_that_site_or_not_at_all(indrel: Run, tmp_path: Path) -> None:
+    """The newest audit need not be of the table's site; what is on other sites is not unknown."""
+    for name, base in (("a", HOST), ("b", "https://staging.sarnfell.example")):
+        write_site(tmp_path / name, {"index.html": html(body=a("/x.html")), "x.html": html(NOINDEX)})
+        indrel("audit", name, "--base", base + "/", code=None)
+    rows = f"URL,Reason\n{HOST}/x.html,Excluded\n{HOST}/never,Excluded\nhttps://else.example/,Excluded\n"
+    (tmp_path / "t.csv").write_text(rows)
+    (tmp_path / "else.csv").write_text("URL,Reason\nhttps://else.example/,Excluded\n")
+    told = json.loads(indrel("reconcile", "t.csv", "--json", code=0).stdout)
+    assert told["matched"] == 1 and told["reasons"] == {"Excluded": {"hidden": 1, "other site": 1, "unknown": 1}}
+    staged = max((tmp_path / "indrel-runs").glob("staging*"))
+    for words in (["t.csv", "--from", staged], ["else.csv"]):
+        assert "nothing was compared: no URL of " in indrel("reconcile", *words, code=3).stderr

@@ -237,6 +237,7 @@ def test_a_copy_held_against_the_live_site(indrel: Run, tmp_path: Path) -> None:
         "/old": moved("/huts/1"), "/down": Response(b"", 503), "/robots.txt": robots("Disallow: /private/"),
         "/sitemap.xml": sitemap(*(f"/{n}" for n in names)),
     }  # fmt: skip
+    live["/huts/1"] = html(f'<link rel="canonical" href="{STAGE}/huts/1">', links, "huts/1")
     copy = {f"/{n}": html(canonical(f"/{n}"), a(*(f"/{n}" for n in names[:7]), "/new"), n) for n in names[:8]}
     copy |= {"/huts/2": html(NOINDEX), "/old": moved("/huts/2"), "/new": html(), "/huts/5": Response(b"", 503), "/down": html(),
              "/robots.txt": robots("Disallow: /private/", "Disallow: /basket")}  # fmt: skip
@@ -252,7 +253,8 @@ def test_a_copy_held_against_the_live_site(indrel: Run, tmp_path: Path) -> None:
         "the copy is open: 7 pages not closed, the canonicals of 4 point to the live page, which is only a hint" in told
     )
     assert [(d["what"], d["live"], d["copy"], d["count"]) for d in found["differences"]] == [
-        ("canonical", "itself", "the same path on https://wrong.example", 2), ("redirect", STAGE + "/huts/1", STAGE + "/huts/2", 1),
+        ("canonical", "itself", "the same path on https://wrong.example", 2),
+        ("canonical", "the copy's page", "the live page", 1), ("redirect", STAGE + "/huts/1", STAGE + "/huts/2", 1),
         ("robots", "none", "noindex", 1), ("status", "200", "404", 1),
     ]  # fmt: skip
     lines = {d["what"]: [e and (e["line"], e["text"]) for e in d["evidence"].values()] for d in found["differences"]}

@@ -63,7 +63,6 @@ from indrel.decide.site import Site
 from indrel.ledger import Ledger as Ledger
 from indrel.reports.tickets import Ticket
 from indrel.reports.tickets import draft as _tickets
-from indrel.snapshot.selection import SUFFIX
 from indrel.sources.options import Connect, Gathering, GatherOptions
 
 if TYPE_CHECKING:
@@ -323,8 +322,7 @@ def open_snapshot(
 
 def history(host: str | None = None, folder: str | Path | None = None) -> History:
     """All audits of a site in a folder (`indrel-runs/`): states over time, and when each cause appeared and disappeared."""
-    files = Path(folder or pipeline.RUNS).glob(f"*{SUFFIX}")
-    return _history(*_audits(files, host, lambda path: pipeline.open_site(path)))
+    return _history(*_audits(pipeline.kept_in(folder), host, pipeline.open_site))
 
 
 def frame(rows: Iterable[object], columns: Sequence[str] | None = None) -> pd.DataFrame:

@@ -86,6 +86,11 @@ def newest_snapshot(folder: Path | None = None, host: str | None = None) -> Newe
     return newest([folder] if folder else [Path(RUNS), Path()], host)
 
 
+def kept_in(folder: str | Path | None = None) -> list[Path]:
+    """The snapshots of a folder (of `indrel-runs/`)."""
+    return list(Path(folder or RUNS).glob(f"*{SUFFIX}"))
+
+
 def gather(
     source: str,
     options: GatherOptions,

@@ -103,7 +103,7 @@ def test_the_same_input_gives_the_same_bytes(tmp_path: Path) -> None:
                 timeout=120,
             )  # fmt: skip
             text = done.stdout + "".join((tmp_path / f"r.{ending}").read_text() for ending in ("md", "csv"))
-            texts.append(re.sub(r"\d{4}-\d\d-\d\d[T ]\d\d:\d\d(:\d\dZ)?", "MOMENT", text))
+            texts.append(re.sub(r"\d{4}-\d\d-\d\d[T ]\d\d:\u2060?\d\d(:\d\dZ)?", "MOMENT", text))
     assert texts[0] == texts[1]
 
 

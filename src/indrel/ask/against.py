@@ -24,7 +24,7 @@ SAMPLE = 6
 """Pages of a copy that was read with a login and are requested once without it."""
 
 LOGIN = (401, 403)
-ITSELF, THE_LIVE_PAGE = "itself", "the live page"
+ITSELF, THE_LIVE_PAGE, THE_COPY = "itself", "the live page", "the copy's page"
 
 
 @dataclass(frozen=True)
@@ -178,6 +178,14 @@ class _Pages:
         self.unknown: list[tuple[str, str, str]] = []
         live, copy = sides.before, sides.after
         theirs, mine = self._answers(live, "stands_for", "other", "elsewhere"), self._answers(copy)
+        self.to_copy = {
+            url
+            for (url,) in live.rows(
+                """SELECT DISTINCT a.origin || a.path FROM canonical c JOIN address a ON a.id = c.address
+                JOIN address t ON t.id = c.target WHERE NOT c.in_body AND t.origin = ? AND a.origin <> t.origin""",
+                [copy.base_origin],
+            )
+        }
         theirs = {
             url: row for url, row in theirs.items() if row["html"] or row["leads"] or (row["status"] or 500) >= 500
         }
@@ -244,12 +252,16 @@ class _Pages:
             if pairs[0][1] == pairs[0][2]:
                 pairs = [
                     ("robots", said_there[0], said_here[0]),
-                    ("canonical", _canonical(url, there["url"], said_there[1]), self.canonical[url]),
+                    ("canonical", self._live_canonical(url, there["url"], said_there[1]), self.canonical[url]),
                 ]
         for what, live, copy in pairs:
             if live != copy and (what, live, copy) != ("canonical", ITSELF, THE_LIVE_PAGE):
                 self.differing.add(url)
                 self.groups.setdefault((what, live, copy), []).append((url, there["url"]))
+
+    def _live_canonical(self, url: str, live: str, target: str) -> str:
+        """The same for a live page, whose target is given as it stands on the copy; one that points to the copy is no page's own."""
+        return THE_COPY if live in self.to_copy else _canonical(url, live, target)
 
     def differences(self, sides: Sides) -> list[Difference]:
         """Pages by how they differ, most pages first, with the lines of the first of them."""

@@ -85,7 +85,7 @@ def _decided_again(
 def _of_pages(cause: Cause, effect: Effect, known: int, opened: int, hidden: int, wrong: int) -> Cause:
     if effect is Effect.UNLISTED:
         entries = plural(cause.count, "entry", "entries")
-        return replace(cause, proof=f"the sitemap no longer has {entries} that cannot be indexed")
+        return replace(cause, proof=f"this takes {entries} that cannot be indexed out of the sitemap")
     if effect is Effect.NOINDEX:
         does, count = "hidden", hidden
     else:

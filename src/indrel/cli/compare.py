@@ -97,11 +97,10 @@ def write_changes(files: list[Path], found: Comparison, before: Site, after: Sit
     from indrel.ledger import Ledger
     from indrel.ledger.book import DEFAULT_NAME
     from indrel.reports.changes import changes, write
-    from indrel.snapshot.selection import SUFFIX
 
     crawlers = [c.token for c in after.crawlers]
     sides = {site.snapshot.path.resolve(): run_of(site, site.snapshot.path) for site in (before, after)}
-    kept = [p for p in Path(pipeline.RUNS).glob(f"*{SUFFIX}") if p.resolve() not in sides]
+    kept = [p for p in pipeline.kept_in() if p.resolve() not in sides]
     began, ended = (str(site.meta.get("started")) for site in (before, after))
     between, _ = audits(
         kept, None, lambda path: pipeline.open_site(path, crawlers, after.intent), began, ended, place_of(after)

@@ -205,17 +205,24 @@ def headers(
         raise UsageError(
             f"{where}: no entry with a pattern wants URLs hidden; add one, such {wish}"
             if where
-            else f"no intent file states which pages you want hidden; write one (indrel intent draft), with entries such {wish}"
+            else f"no intent file states which pages you want hidden, and no unwanted page is open; write one, with entries such {wish}"
         )
     term = terminal()
+    if found.inferred:
+        pages = plural(sum(count for _, _, count in found.patterns), "unwanted page")
+        say(
+            f"no intent file wants pages hidden, so this is for the {pages} that the audit found open; keep what you agree with",
+            quiet,
+        )
     if output:
         output.mkdir(parents=True, exist_ok=True)
         for name, text in (("indrel-nginx.conf", found.nginx), ("indrel-apache.conf", found.apache)):
             write_whole(output / name, text.encode())
             say(f"written: {output / name}", quiet)
     else:
+        what = "unwanted pages that are open" if found.inferred else "pages that you want hidden"
         out_console().file.write(
-            f"# {spoken}: pages that you want hidden\n# ---- nginx\n{found.nginx}\n# ---- Apache httpd\n{found.apache}"
+            f"# {spoken}: {what}\n# ---- nginx\n{found.nginx}\n# ---- Apache httpd\n{found.apache}"
         )
     for pattern, text, count in found.patterns:
         term.line(

@@ -58,7 +58,6 @@ def show_history(
     """Show all audits of a site: states over time, and when each cause appeared and disappeared."""
     from indrel import pipeline
     from indrel.ask.history import audits, history
-    from indrel.snapshot.selection import SUFFIX
 
     endings = {file.suffix.lower() for file in output or ()}
     if endings - {".png", ".svg", ".json"}:
@@ -69,8 +68,9 @@ def show_history(
         if file.suffix.lower() != ".json":
             require("matplotlib", str(file))
     wants = pipeline.load_intent(intent)
-    files = list((folder or Path(pipeline.RUNS)).glob(f"*{SUFFIX}"))
-    runs, unreadable = audits(files, _host(host), lambda path: pipeline.open_site(path, crawler, wants))
+    runs, unreadable = audits(
+        pipeline.kept_in(folder), _host(host), lambda path: pipeline.open_site(path, crawler, wants)
+    )
     found = history(runs, unreadable)
     for file in output or ():
         _write(file, found)

@@ -9,10 +9,10 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from indrel.base.errors import UsageError
+from indrel.base.errors import AuditCutShort, SnapshotError, UsageError
 from indrel.cli import options as opt
 from indrel.cli.console import out_console, say, terminal
-from indrel.cli.snapshots import opened
+from indrel.cli.snapshots import newest, opened
 
 if TYPE_CHECKING:
     from indrel.ask.reconcile.lists import Reconciled, Row
@@ -72,12 +72,26 @@ def reconcile(
         raise UsageError("give a snapshot and one table: indrel reconcile SNAPSHOT TABLE")
     snapshot, path = (files[0], files[1]) if len(files) == 2 else (from_snapshot, files[0])
     log = is_log(path)
-    with opened(snapshot, crawler, quiet, intent, memory=logs.MEMORY if log else None) as site:
-        found: Reconciled | LogRead
-        found = (
-            logs.read(site, path) if log else lists.reconcile(site, path, column, indexed, status_column, listed or ())
-        )
-        base, origin, subject = site.base, site.base_origin, spoken_of(site)
+    found: Reconciled | LogRead
+    about: str | None = None
+    while True:
+        with opened(snapshot, crawler, quiet, intent, about, memory=logs.MEMORY if log else None) as site:
+            found = (
+                logs.read(site, path)
+                if log
+                else lists.reconcile(site, path, column, indexed, status_column, listed or ())
+            )
+            base, origin, subject = site.base, site.base_origin, spoken_of(site)
+        other = None if isinstance(found, logs.LogRead) else found.other_site
+        if other is None:
+            break
+        if snapshot or about:
+            raise _of_another_site(path, other, subject)
+        try:  # the newest audit is of another site than the table: the newest of that one
+            newest(other, True)
+        except SnapshotError:
+            raise _of_another_site(path, other, subject) from None
+        about = other
     if unknown:
         urls = [url for group in found.unknown.values() for url in group]
         write_whole(unknown, ("\n".join(urls) + "\n").encode() if urls else b"")
@@ -93,6 +107,14 @@ def reconcile(
         _show_log(terminal(), found, path, origin, subject)
     if isinstance(found, lists.Reconciled) and any(row.listed is not False for row in found.cannot):
         raise typer.Exit(1)
+
+
+def _of_another_site(path: Path, other: str, subject: str) -> AuditCutShort:
+    from indrel.core.address import origin_of
+
+    return AuditCutShort(
+        f"nothing was compared: no URL of {path} is on {subject}; name an audit of {origin_of(other)} with --from, or audit it first"
+    )
 
 
 def _show_columns(term: Terminal, found: Reconciled) -> None:

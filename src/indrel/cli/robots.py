@@ -378,13 +378,22 @@ def _show_impact(found: Impact, origin: str, subject: str) -> None:
     opened = len(found.changes) - len(barred)
     wanted = sum(1 for c in barred if c.wanted)
     if not found.changes:
-        term.line(f"{subject}Nothing changes: all {plural(found.known, 'known URL')} are decided as before.", "bold")
+        whom = " for the audited crawlers" if found.named else ""
+        term.line(
+            f"{subject}Nothing changes{whom}: all {plural(found.known, 'known URL')} are decided as before.", "bold"
+        )
     else:
         said = f"{plural(wanted, 'wanted page')} would be blocked" if wanted else "no wanted page would be blocked"
         term.line(
             f"{subject}{said}. Of {plural(found.known, 'known URL')}, {len(barred):,} would be blocked and {opened:,} unblocked.",
             "bold red" if wanted else "bold",
         )
+    for one in found.named:
+        term.line(
+            f"{one.crawler} (named in a group): may fetch {one.after:.0%} of them, {one.before:.0%} before; {one.blocked:,} would be "
+            f"blocked and {one.unblocked:,} unblocked.",
+            "yellow", hang=2,
+        )  # fmt: skip
     if found.lines:
         term.console.print()
         rows = [

@@ -389,7 +389,10 @@ class Verdict:
         ]
 
     def _tried(self, line: Evidence | None) -> str:
-        """The edit of a line that was tried on the facts, if a cause has one."""
+        """The edit of a line that was tried on the facts, if a cause has one: what is wrong with a response is another cause's edit, such
+        as of the sitemap that lists it, and brings nothing back."""
+        if line and line.kind not in ("robots", "tag", "header", "canonical"):
+            return ""
         first = (c for c in self.causes if c.proof and c.findings)
         return next((c.fix for c in first if line and _same_line(c.findings[0].evidence[:1], (line,))), "")
 

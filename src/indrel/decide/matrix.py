@@ -65,7 +65,7 @@ def matrix_of(verdict: Verdict, site: Site | None) -> list[MatrixRow]:
     """Who may read what: every crawler known or named in the file, one row each, by purpose."""
     held, file, access = verdict.ruleset, verdict.file, verdict.access
     every = {**table(), **{a: crawler(a) for a in file.agents}, STAR: Crawler(STAR, STAR, purpose="all others")}
-    known = _known(site) if site else None
+    known = known_paths(site) if site else None
     general = held(crawler(STAR)).key
     shares: dict[object, _Share] = {}
     rows = []
@@ -89,7 +89,7 @@ def site_matrix(site: Site) -> list[MatrixRow]:
     return matrix_of(host.verdict, site) if host and host.known else []
 
 
-class _Known(NamedTuple):
+class Known(NamedTuple):
     """The known addresses of the main host: their paths, the number of each one's section, and the sections' names."""
 
     paths: Paths
@@ -97,7 +97,7 @@ class _Known(NamedTuple):
     names: list[str]
 
 
-def _known(site: Site) -> _Known | None:
+def known_paths(site: Site) -> Known | None:
     told: Any = site.con.sql(
         f"SELECT path, {site.sections.sql} AS section FROM fact WHERE known AND origin = ?",
         params=[site.base_origin],
@@ -105,12 +105,12 @@ def _known(site: Site) -> _Known | None:
     if not told.num_rows:
         return None
     section = told.column("section").combine_chunks().dictionary_encode()
-    return _Known(
+    return Known(
         Paths(told.column("path").combine_chunks()), section.indices.to_numpy(), section.dictionary.to_pylist()
     )
 
 
-def _share(rules: Ruleset, known: _Known | None, access: Access) -> _Share:
+def _share(rules: Ruleset, known: Known | None, access: Access) -> _Share:
     """The share of addresses that rules bar, in all and by section where it is not nothing, and the lines that do it."""
     if access is Access.ALL_BARRED or known is None:
         beaten = {rule.line for rule, _ in never_wins(rules.rules)}

@@ -55,10 +55,9 @@ LEAST_ROWS = 1_000_000
 _NEVER = {
     "constraint": ("table_name", "constraints()"), "index": ("index_name", "indexes()"), "view": ("view_name", "views()"),
     "trigger": ("trigger_name", "triggers()"), "sequence": ("sequence_name", "sequences()"),
-    "function": ("function_name", "functions()"), "coordinate system": ("crs_name", "coordinate_systems()"),
-    "type": ("type_name", "types()"),
+    "coordinate system": ("crs_name", "coordinate_systems()"), "type": ("type_name", "types()"),
 }  # fmt: skip
-"""What a database can hold beside tables: the column with its name, and the function that lists it."""
+"""What a database can hold beside tables and functions: the column with its name, and the function that lists it."""
 
 _CATALOGUE = frozenset(
     f"duckdb_{name}"
@@ -177,9 +176,10 @@ def _check_catalogue(con: duckdb.DuckDBPyConnection, path: Path) -> dict[str, di
             UNION ALL SELECT 'schema', schema_name, '', '', internal AND schema_name = 'main' AND {plain}, 0
                 FROM duckdb_schemas() {here}
             {never}
-            UNION ALL SELECT 'catalogue', function_name, '', '', true, 0 FROM duckdb_functions()
-                WHERE function_type = 'table' AND starts_with(function_name, 'duckdb_') AND len(parameters) = 0
-            ORDER BY ALL"""
+            UNION ALL SELECT CASE WHEN own THEN 'function' ELSE 'catalogue' END, function_name, '', '', NOT own, 0
+                FROM (SELECT *, database_name = '{NAME_OF_DATABASE}' AS own FROM duckdb_functions())
+                WHERE own OR function_type = 'table' AND starts_with(function_name, 'duckdb_') AND len(parameters) = 0
+            ORDER BY ALL"""  # the functions are listed once: there are thousands
         ).fetchall()
         entries += _unlisted(con, {name for what, name, *_ in entries if what == "catalogue"} - _CATALOGUE)
     except duckdb.Error as error:

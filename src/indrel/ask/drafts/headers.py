@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 from indrel.base.plain import safe
+from indrel.base.sqltext import quoted_list
+from indrel.checks.headline import exposed_pages
 from indrel.core.intent import WantEntry
 from indrel.core.model import Want
 from indrel.decide.kinds import RULES
@@ -13,6 +17,10 @@ from indrel.decide.predicates import NEEDS_NOINDEX
 from indrel.decide.site import Site
 
 VALUE = "noindex"
+SURE = ("search-results", "cart", "login", "thank-you", "page-copy")
+"""Kinds of unwanted pages for which noindex is the cure: variants of a page need a canonical instead."""
+
+MOST_ONE_BY_ONE = 50
 
 
 @dataclass(frozen=True)
@@ -23,14 +31,19 @@ class HeadersDraft:
     apache: str
     patterns: tuple[tuple[str, str, int], ...] = ()
     without: tuple[WantEntry, ...] = ()
+    inferred: bool = False
+    """Whether no entry says so, and the wants are those that the site implies."""
 
 
 def draft(site: Site) -> HeadersDraft:
     """Configuration lines for the entries of the intent that want addresses hidden.
 
     Later entries overrule earlier ones, as they do in the intent file. The lines hold for answers
-    with status 200 alone, for others are never listed.
+    with status 200 alone, for others are never listed. Where no entry wants anything hidden, they are
+    for the unwanted pages that the audit found open.
     """
+    if not any(entry.want is Want.HIDE for entry in site.intent.wants):
+        return _inferred(site)
     without: list[WantEntry] = []
     rules: list[tuple[str, bool, WantEntry]] = []
     for entry in site.intent.wants:
@@ -46,6 +59,43 @@ def draft(site: Site) -> HeadersDraft:
     counts = dict(site.rows(f"SELECT entry, count(*) FROM fact WHERE {NEEDS_NOINDEX} GROUP BY entry"))
     told = [(p, e.text, int(counts.get(site.intent.wants.index(e), 0))) for p, hide, e in rules if hide]
     return HeadersDraft(_nginx(rules), _apache(rules), tuple(told), tuple(without))
+
+
+class _Exposed(NamedTuple):
+    """An unwanted page that is open."""
+
+    path: str
+    kind: str
+
+
+def _inferred(site: Site) -> HeadersDraft:
+    """Lines for unwanted pages that are open: for their kind, if its pattern reaches no other page that is known, or one by one."""
+    found = site.named(
+        _Exposed,
+        f"""SELECT path, kind FROM fact WHERE id IN ({exposed_pages(site)}) AND origin = ? AND kind IN ({quoted_list(SURE)})
+        ORDER BY kind, path""",
+        [site.base_origin],
+    )
+    paths: dict[str, list[str]] = {}
+    for one in found:
+        paths.setdefault(one.kind, []).append(one.path)
+    rules: list[tuple[str, bool, WantEntry]] = []
+    told = []
+    for kind, of_kind in paths.items():
+        entry = WantEntry(None, (kind,), Want.HIDE, f"{kind}, inferred", 0)
+        patterns = regexes(entry)
+        if not patterns or _reach_others(site, patterns, kind):
+            patterns = [f"^{_piece(path)}$" for path in of_kind[:MOST_ONE_BY_ONE]]
+        rules += [(pattern, True, entry) for pattern in patterns]
+        told.append((" or ".join(patterns), f"{kind} (inferred)", len(of_kind)))
+    return HeadersDraft(_nginx(rules), _apache(rules), tuple(told), (), True) if rules else HeadersDraft("", "")
+
+
+def _reach_others(site: Site, patterns: Sequence[str], kind: str) -> bool:
+    """Whether patterns also match a known page of another kind."""
+    either = "|".join(f"({pattern.removeprefix('(?i)')})" for pattern in patterns)
+    sql = "SELECT count(*) FROM fact WHERE known AND html AND kind <> ? AND origin = ? AND regexp_matches(path, ?, 'i')"
+    return bool(site.one(sql, [kind, site.base_origin, either]))
 
 
 def regexes(entry: WantEntry) -> list[str]:
@@ -64,9 +114,13 @@ def regexes(entry: WantEntry) -> list[str]:
 
 
 def _whole(path: str) -> str:
-    pieces = [re.escape(p).replace("/", "/").replace('"', "%22") for p in re.split(r"\*+", path)]
-    text = ".*".join(pieces)
+    text = ".*".join(_piece(piece) for piece in re.split(r"\*+", path))
     return "^" + (text.removesuffix(".*") if text.endswith(".*") else text + "$")
+
+
+def _piece(text: str) -> str:
+    """A part of a path as it is, in a pattern between quotation marks."""
+    return re.escape(text).replace('"', "%22")
 
 
 def _case_free(pattern: str) -> str:

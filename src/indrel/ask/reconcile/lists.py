@@ -11,6 +11,7 @@ from typing import Any
 from indrel.ask.reconcile.tables import Columns, OutsideRow, learn, outside_rows
 from indrel.base.arrow import pa
 from indrel.base.plain import code
+from indrel.base.sqltext import quoted_list
 from indrel.checks.evidence import robots_line
 from indrel.core.address import normalise, origin_of, split
 from indrel.core.model import Evidence, State, plural
@@ -80,6 +81,13 @@ class Row:
         }  # fmt: skip
 
 
+BARE = "regexp_replace(regexp_replace({}, '^https?://', ''), '^www\\.', '')"
+"""The host of an origin, without www."""
+
+OTHER_SITE = "other site"
+"""What stands for the state of a URL that is on another site."""
+
+
 @dataclass(frozen=True)
 class Reconciled:
     """What a list and a snapshot know of each other."""
@@ -99,6 +107,14 @@ class Reconciled:
 
     is_list: bool
     """Whether the table is of what the engine lists: then what it lacks is not listed there."""
+
+    @property
+    def other_site(self) -> str | None:
+        """A URL of the table, of the host that most of it is of, if none of them is on this site: then nothing was compared."""
+        if not self.elsewhere or self.table:
+            return None
+        host = Counter(map(origin_of, self.elsewhere)).most_common(1)[0][0]
+        return next(url for url in self.elsewhere if origin_of(url) == host)
 
     @property
     def cannot(self) -> list[Row]:
@@ -173,12 +189,11 @@ def _match(site: Site, kept: dict[str, OutsideRow]) -> None:
             }
         ),
     )
-    bare = "regexp_replace(regexp_replace({}, '^https?://', ''), '^www\\.', '')"
     slash = "CASE WHEN contains({0}, '?') THEN {0} WHEN ends_with({0}, '/') THEN rtrim({0}, '/') ELSE {0} || '/' END"
     site.con.execute(
         f"""CREATE OR REPLACE TEMP TABLE outside AS
-        WITH known AS (SELECT id, origin, path, {bare.format("origin")} AS host FROM fact WHERE known),
-        form AS (SELECT *, {bare.format("origin")} AS host, {slash.format("path")} AS other FROM incoming)
+        WITH known AS (SELECT id, origin, path, {BARE.format("origin")} AS host FROM fact WHERE known),
+        form AS (SELECT *, {BARE.format("origin")} AS host, {slash.format("path")} AS other FROM incoming)
         SELECT f.row, any_value(f.origin) AS origin, any_value(f.path) AS path, any_value(f.listed) AS listed,
             any_value(f.said) AS said, any_value(f.reason) AS reason, any_value(f.since) AS since,
             first(k.id ORDER BY (k.origin = f.origin AND k.path = f.path) DESC, k.path = f.path DESC, k.origin = f.origin DESC)
@@ -195,19 +210,26 @@ def _state(site: Site) -> str:
 def _reasons(site: Site) -> dict[str, dict[str, int]]:
     """What the table gives as reasons, and the states here of the addresses that it gives them for."""
     found: dict[str, dict[str, int]] = {}
+    ours = quoted_list(["", *sorted(_hosts(site))])
     for reason, where, count in site.rows(
-        f"""SELECT coalesce(o.reason, o.said) AS because, CASE WHEN o.id IS NULL THEN 'unknown' ELSE {_state(site)} END AS state, count(*)
+        f"""SELECT coalesce(o.reason, o.said) AS because, CASE WHEN o.id IS NOT NULL THEN {_state(site)}
+            WHEN {BARE.format("o.origin")} IN ({ours}) THEN 'unknown' ELSE '{OTHER_SITE}' END AS state, count(*)
         FROM outside o LEFT JOIN fact ON fact.id = o.id WHERE because IS NOT NULL GROUP BY ALL ORDER BY count(*) DESC, because, state"""
     ):
         found.setdefault(reason, {})[where] = count
     return found
 
 
+def _hosts(site: Site) -> set[str]:
+    """The site's hosts, without www."""
+    return {split(origin + "/").host.removeprefix("www.") for origin in site.starts}
+
+
 def _not_here(site: Site) -> tuple[dict[str, list[str]], list[str]]:
     """Addresses of the table that the audit does not know: of the site by section, and of other hosts."""
     unknown: dict[str, list[str]] = {}
     elsewhere: list[str] = []
-    hosts = {split(o + "/").host.removeprefix("www.") for o in site.starts}
+    hosts = _hosts(site)
     for origin, path in site.rows("SELECT origin, path FROM outside WHERE id IS NULL ORDER BY origin, path"):
         url = origin + path
         if split(url).host.removeprefix("www.") in hosts:
@@ -288,21 +310,21 @@ def _row_by_row(site: Site, missed: Sequence[Missed]) -> list[Row]:
     index = len(site.crawlers) - 1
     because = {one.url: one.because for one in missed}
     into = "(SELECT t.origin || t.path FROM address t WHERE t.id = coalesce(f.folds_into, f.folds_to))"
-    hosts = {split(o + "/").host.removeprefix("www.") for o in site.starts}
+    hosts = _hosts(site)
     rows = site.rows(
         f"""SELECT f.id, coalesce(f.origin || f.path, o.origin || o.path) AS url, o.said, o.reason, o.listed, o.since, f.want, {into},
-            CASE WHEN o.id IS NULL THEN 'unknown' ELSE {_state(site)} END AS state
+            coalesce(f.fold_how IN ('redirect', 'refresh'), false), CASE WHEN o.id IS NULL THEN 'unknown' ELSE {_state(site)} END AS state
         FROM outside o LEFT JOIN fact f ON f.id = o.id ORDER BY url"""
     )
     behind = reasons(site, [row[0] for row in rows if row[0] is not None])
     table = []
-    for number, url, said, reason, listed, since, want, target, how in rows:
+    for number, url, said, reason, listed, since, want, target, redirects, how in rows:
         if number is None and split(url).host.removeprefix("www.") not in hosts:
             continue
         by = next(iter(decides(behind.get(number, ()), index)), None)
         if number is None:
             how, want, by = _of_unknown(site, url)
-        urgency, do = _what_to_do(how, want or "any", listed, by, target, because.get(url))
+        urgency, do = _what_to_do(how, want or "any", listed, by, target, because.get(url), redirects)
         says = said or ("indexed" if listed else "not known" if listed is None else "not indexed")
         table.append(Row(url, says, listed, how, want or "any", by, do, urgency, since, reason))
     return sorted(table, key=lambda r: (r.urgency, r.do, r.url))
@@ -322,8 +344,9 @@ def _of_unknown(site: Site, url: str) -> tuple[str, str, Evidence | None]:
 
 
 def _what_to_do(
-    state: str, want: str, listed: bool | None, by: Evidence | None, target: str | None, because: str | None
-) -> tuple[int, str]:
+    state: str, want: str, listed: bool | None, by: Evidence | None, target: str | None, because: str | None,
+    redirects: bool,
+) -> tuple[int, str]:  # fmt: skip
     """How urgent, and what to do: from the state here, the want, and whether the engine indexes it, if that is known."""
     text = f"{code(by.text)}" if by else ""
     if state == "unknown" and want == "hide" and not listed:
@@ -348,10 +371,15 @@ def _what_to_do(
         return 1, "decide: it is open here; is it wanted?"
     if state == State.BARRED and by is not None and by.line is None and (want == "show" or listed):
         return 0, f"fix: robots.txt of its host must respond ({text}); until then nothing there may be fetched"
+    if want == "show" and state == State.FOLDED and redirects:
+        return (
+            1,
+            f"decide: it redirects to {target}; if that is meant, list and link that URL, and nothing else is to do",
+        )
     if want == "show":
         fixes = {
             State.BARRED: f"fix: unblock it, {text} blocks it", State.HIDDEN: f"fix: remove the noindex ({text})",
-            State.FOLDED: f"fix: it leads to {target}; let it be its own canonical, without a redirect",
+            State.FOLDED: f"fix: it leads to {target}; let it be its own canonical",
             State.LOCKED: f"fix: it is forbidden ({text})",
             State.GONE: f"fix: restore or redirect it ({text})", State.BROKEN: f"fix: it returns an error ({text})",
         }  # fmt: skip

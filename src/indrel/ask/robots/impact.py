@@ -5,8 +5,13 @@ from __future__ import annotations
 from collections import Counter
 from dataclasses import dataclass
 
+import numpy as np
+
 from indrel.base.arrow import arrays, pa
+from indrel.core.crawlers import STAR, crawler
+from indrel.core.robots.match import match_many
 from indrel.core.robots.single import RESERVED
+from indrel.decide.matrix import known_paths
 from indrel.decide.site import UNKNOWN_HOST, Site
 
 
@@ -27,6 +32,21 @@ class Change:
         return {n: list(v) if isinstance(v := getattr(self, n), tuple) else v for n in self.__slots__}
 
 
+@dataclass(frozen=True, slots=True)
+class Named:
+    """A crawler that has a group of its own in one of the files and is not audited: the share of the known URLs that it may fetch,
+    and how many it could fetch no more, or only then."""
+
+    crawler: str
+    before: float
+    after: float
+    blocked: int
+    unblocked: int
+
+    def as_json(self) -> dict[str, object]:
+        return {name: getattr(self, name) for name in self.__slots__}
+
+
 @dataclass(frozen=True)
 class Impact:
     """What a new robots.txt does: addresses that change, wanted ones first, and what each changed line does."""
@@ -34,6 +54,7 @@ class Impact:
     changes: list[Change]
     lines: list[dict[str, object]]
     known: int
+    named: list[Named]
     notes: tuple[str, ...] = ()
     """Addresses of which the standard's letter would decide otherwise than engines do."""
 
@@ -44,7 +65,7 @@ class Impact:
     def as_json(self) -> dict[str, object]:
         return {
             "changes": [c.as_json() for c in self.changes], "lines": self.lines, "bars_wanted": self.bars_wanted,
-            "notes": list(self.notes),
+            "named": [n.as_json() for n in self.named], "notes": list(self.notes),
         }  # fmt: skip
 
 
@@ -63,7 +84,33 @@ def impact(before: Site, after: Site) -> Impact:
     merged.sort(
         key=lambda c: (not (c.wanted and c.after == "barred"), not c.wanted, c.after != "barred", c.section, c.url)
     )
-    return Impact(merged, _changed_lines(before, after, merged), len(old), _notes(after))
+    turned = Counter((c.after == "barred", c.line) for c in merged)
+    named = _named(before, after, turned)
+    return Impact(merged, _changed_lines(before, after, turned), len(old), named, _notes(after))
+
+
+def _named(before: Site, after: Site, turned: Counter[tuple[bool, int | None]]) -> list[Named]:
+    """What changes for the crawlers that the files name, audited ones apart; `turned` counts what each line turns."""
+    hosts = [site.robots.get(before.base_origin) for site in (before, after)]
+    known = known_paths(before)
+    if known is None or None in hosts:
+        return []
+    audited = {c.token for c in before.crawlers}
+    agents = dict.fromkeys(a.lower() for h in hosts if h for g in h.file.groups for a in g.agents)
+    found = []
+    for agent in (a for a in agents if a not in audited and a != STAR):
+        rules = [host.ruleset(crawler(agent)).rules for host in hosts if host]
+        decided = [match_many(one, known.paths) for one in rules]
+        then, now = (
+            np.array([not r.allow for r in one] + [False])[each] for one, each in zip(rules, decided, strict=True)
+        )
+        for bars, changed, side in ((True, now & ~then, 1), (False, then & ~now, 0)):
+            lines = Counter(decided[side][changed].tolist())
+            turned.update({(bars, rules[side][index].line): n for index, n in lines.items() if index >= 0})
+        if (then != now).any():
+            share = [round(float(1 - barred.mean()), 4) for barred in (then, now)]
+            found.append(Named(agent, share[0], share[1], int((now & ~then).sum()), int((then & ~now).sum())))
+    return found
 
 
 def _notes(site: Site) -> tuple[str, ...]:
@@ -77,8 +124,8 @@ def _notes(site: Site) -> tuple[str, ...]:
     for (path,) in site.rows(
         f"SELECT path FROM fact WHERE known AND origin = ? AND {condition} ORDER BY path LIMIT 20000", [host.origin]
     ):
-        for crawler in site.crawlers:
-            note = host.verdict.by_letter(path, crawler)
+        for one in site.crawlers:
+            note = host.verdict.by_letter(path, one)
             if note:
                 found[f"{host.origin}{path}: {note}"] = None
     return tuple(found)[:50]
@@ -119,12 +166,11 @@ def _merge(changes: list[Change]) -> list[Change]:
     ]
 
 
-def _changed_lines(before: Site, after: Site, changes: list[Change]) -> list[dict[str, object]]:
+def _changed_lines(before: Site, after: Site, turned: Counter[tuple[bool, int | None]]) -> list[dict[str, object]]:
     """Rules that only one of the files has, with the number of addresses that each of them turns."""
     origin = before.base_origin
     files = [(s.robots[origin].file if origin in s.robots else UNKNOWN_HOST.file) for s in (before, after)]
     labels = [Counter((a, r.label) for g in f.groups for a in g.agents for r in g.rules) for f in files]
-    turned = Counter((c.after == "barred", c.line) for c in changes)
     rows: list[dict[str, object]] = []
     for kind, file, other, bars in (("added", files[1], labels[0], True), ("removed", files[0], labels[1], False)):
         for group in file.groups:
