@@ -39,6 +39,11 @@ explained = audit.explain("/tag/winter/")
 for step in explained.steps["*"]:
     print(step.step, "->", step.outcome)
 
+# %% Questions of the command line: each list of an answer can be a frame
+print(indrel.frame(audit.causes)[["severity", "check", "count"]].head(5))
+print(audit.matrix()[["purpose", "crawlers", "reads"]].head(5))
+print(indrel.frame(indrel.history().runs)[["started", "complete"]])
+
 # %% Write reports and close
 audit.write("audit.xlsx", "audit.svg")
 audit.close()

@@ -260,7 +260,13 @@ def test_headers_for_what_the_site_implies(audit_site: AuditSite, nginx: Any, in
     http, _, server = found.nginx.partition("# In the server block:")
     write_site(tmp_path / "www", dict.fromkeys(("cart/index.html", "search", "find", "huts", "index.html"), "hello"))
     at = nginx(tmp_path / "www", http, server)
-    for path, hides in {"/cart/": True, "/search?q=y": True, "/find": False, "/huts?sort=up": False, "/": False}.items():
+    for path, hides in {
+        "/cart/": True,
+        "/search?q=y": True,
+        "/find": False,
+        "/huts?sort=up": False,
+        "/": False,
+    }.items():
         with urllib.request.urlopen(at + path, timeout=5) as answer:
             assert answer.headers.get("X-Robots-Tag") == ("noindex" if hides else None), path
     done = indrel("draft", "headers", site.snapshot.path, code=0)

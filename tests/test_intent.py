@@ -294,7 +294,9 @@ def test_variants_that_match_a_pattern_count_everywhere_or_nowhere(indrel: Run, 
             (tmp_path / "indrel.toml").write_text('[[want]]\nmatch = "/huts/*"\nwant = "show"\n' + rest)
             told = json.loads(indrel("audit", HOST + "/", *connect, "--json", "-o", "x.xlsx", code=None).stdout)
             assert (told["verdict"]["lost"], told["verdict"]["wanted"]) == (len(lost), wanted)
-            listed = [json.loads(line)["url"] for line in indrel("list", "s.indrel", "--lost", "--json").stdout.splitlines()]
+            listed = [
+                json.loads(line)["url"] for line in indrel("list", "s.indrel", "--lost", "--json").stdout.splitlines()
+            ]
             assert {url.removeprefix(HOST) for url in listed} == lost
             of_wants = {f["url"] for f in told["findings"] if f["check"] in ("noindex-wanted", "barred-wanted")}
             assert of_wants == {HOST + url for url in lost if "gone" not in url}

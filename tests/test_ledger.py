@@ -90,6 +90,7 @@ def test_harm_decides_the_order() -> None:
         StateChange("a", "*", "hidden", "open", True, "show"),
         StateChange("b", "*", "open", "hidden", False, "hide"),
         StateChange("c", "*", "open", "hidden", True, "show"),  # got worse: nobody should ask for it
+        StateChange("g", "*", "barred", "open", False, "hide"),  # it would be indexed
         StateChange("d", "*", "gone", "folded", False, "any"),
         StateChange("e", "*", "barred", "hidden", False, "hide"),
         StateChange("f", "*", "open", "barred", False, "hide"),

@@ -63,8 +63,11 @@ def test_frames(audit_site: AuditSite, tmp_path: Path) -> None:
         (tmp_path / "s.xml").write_text(sitemap("/a"))
         assert audit.check_sitemap(tmp_path / "s.xml").states == {"hidden": 1}
         assert b"/alone" in audit.draft_sitemap().files["sitemap.xml"] and not audit.draft_robots().difference
+        assert audit.show_intent("/a").want == "any" and audit.check_intent() == []
         assert "crawlers = " in audit.draft_intent() and not audit.draft_headers().nginx
-        (tmp_path / "a.log").write_text('10.0.0.1 - - [01/Nov/2026:08:00:00 +0000] "GET /a HTTP/1.1" 200 9 "-" "Googlebot/2.1"\n')
+        (tmp_path / "a.log").write_text(
+            '10.0.0.1 - - [01/Nov/2026:08:00:00 +0000] "GET /a HTTP/1.1" 200 9 "-" "Googlebot/2.1"\n'
+        )
         assert audit.log(tmp_path / "a.log").crawlers == {"googlebot": 1}
         assert indrel.frame(indrel.history(folder=audit.path.parent).runs)["started"].notna().all()
         assert indrel.frame(audit.causes)["check"].tolist() == [cause.check for cause in audit.causes]
@@ -78,7 +81,7 @@ def test_frames(audit_site: AuditSite, tmp_path: Path) -> None:
         assert {p.name for p in tmp_path.iterdir()} >= {"x.md", "x.csv"}
         with indrel.open_snapshot(audit.path, crawlers=["googlebot", "*"]) as same:
             assert audit.compare(same).states == []
-            assert audit.against(same).common == 3
+            assert audit.against(same).common == 3 and audit.to_request(same) == []
     odd = 'a"; DROP'  # a token is data wherever it becomes a column's name
     with indrel.open_snapshot(site.snapshot.path, crawlers=[odd, "*"]) as audit:
         assert odd.lower() in audit.addresses().columns

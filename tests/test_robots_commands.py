@@ -104,7 +104,9 @@ def test_impact(indrel: Run, snapshot: Path, tmp_path: Path) -> None:
     }  # fmt: skip
     shown = " ".join(indrel("robots", "impact", "snapshot", "new.txt", "--from", snapshot).stdout.split())
     assert " UTC: 1 wanted page would be blocked" in shown
-    (tmp_path / "ai.txt").write_text(robots("Disallow: /old", "User-agent: GPTBot", "Disallow: /", "User-agent: CCBot", "Disallow:"))
+    (tmp_path / "ai.txt").write_text(
+        robots("Disallow: /old", "User-agent: GPTBot", "Disallow: /", "User-agent: CCBot", "Disallow:")
+    )
     told_ai = json.loads(indrel("robots", "impact", "snapshot", "ai.txt", "--from", snapshot, "--json", code=0).stdout)
     assert not told_ai["changes"] and told_ai["named"] == [
         {"crawler": "gptbot", "before": 0.8, "after": 0, "blocked": 4, "unblocked": 0},

@@ -171,7 +171,9 @@ def test_a_cause_is_not_gone_while_its_pages_cannot_be_read(indrel: Run) -> None
     with DemoServer(site=site) as server:
         connect = ["--connect", f"{HOST[8:]}=http://127.0.0.1:{server.port}"]
         for number, answer in enumerate((html(NOINDEX), Response(b"", 503), html(NOINDEX), html(canonical("/old")))):
-            site.pages[HOST + "/old"] = answer if isinstance(answer, Response) else served({"/": answer}).pages[HOST + "/"]
+            site.pages[HOST + "/old"] = (
+                answer if isinstance(answer, Response) else served({"/": answer}).pages[HOST + "/"]
+            )
             name = f"indrel-runs/www.sarnfell.example-2026110{number}T080000Z.indrel"
             indrel("audit", HOST + "/", "--rate", 0, *connect, "--snapshot", name, "--fail-on", "never", code=None)
         checked = indrel("sitemap", "check", "/sitemap.xml", "--from", name, *connect, code=0)

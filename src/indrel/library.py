@@ -32,7 +32,10 @@ from indrel.ask.explanation import Explanation
 from indrel.ask.history import History
 from indrel.ask.history import audits as _audits
 from indrel.ask.history import history as _history
+from indrel.ask.intent import Idle, Shown
+from indrel.ask.intent import check as _intent_check
 from indrel.ask.intent import draft as _intent_draft
+from indrel.ask.intent import show as _intent_show
 from indrel.ask.recheck import Again
 from indrel.ask.recheck import recheck as _recheck
 from indrel.ask.reconcile.lists import reconcile as _reconcile
@@ -46,6 +49,7 @@ from indrel.ask.robots.loaded import Loaded
 from indrel.ask.robots.loaded import load as _load
 from indrel.ask.robots.match import match as _match
 from indrel.ask.robots.placed import in_place
+from indrel.ask.sides import Sides
 from indrel.ask.sitemap import CheckedSitemaps
 from indrel.ask.sitemap import check as _check_sitemap
 from indrel.base.errors import IndrelError
@@ -61,6 +65,9 @@ from indrel.core.model import Cause, Finding, Verdict
 from indrel.decide.matrix import site_matrix as _matrix
 from indrel.decide.site import Site
 from indrel.ledger import Ledger as Ledger
+from indrel.ledger.book import Asked
+from indrel.ledger.choose import by_harm as _by_harm
+from indrel.ledger.choose import from_changes as _from_changes
 from indrel.reports.tickets import Ticket
 from indrel.reports.tickets import draft as _tickets
 from indrel.sources.options import Connect, Gathering, GatherOptions
@@ -240,6 +247,19 @@ class Audit:
     def draft_intent(self) -> str:
         """An intent file to begin with, from what the site implies."""
         return _intent_draft(self._site)
+
+    def show_intent(self, url: str) -> Shown:
+        """What is wanted of a URL, and the entry of the intent file that says so."""
+        return _intent_show(self._site.intent, pipeline.page_address(url, self._site), self._site)
+
+    def check_intent(self) -> list[Idle]:
+        """Entries of the intent file that do nothing or contradict each other."""
+        return _intent_check(self._site, self.verdict.findings)
+
+    def to_request(self, earlier: Audit) -> list[Asked]:
+        """URLs that got better since an earlier audit, for a ledger's `request`: the most harmful first."""
+        changes = Sides(earlier._site, self._site, AddressMap.between(earlier._site.base, self._site.base)).states
+        return _by_harm(self._site, _from_changes(changes))
 
     def tickets(self) -> list[Ticket]:
         """One ticket for each cause that is more than a note."""

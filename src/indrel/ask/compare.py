@@ -96,6 +96,8 @@ class Comparison:
             verdict = f"{plural(lost, 'URL is', 'URLs are')} no longer open, none of them known to be wanted"
         else:
             verdict = "nothing wanted got worse"
+        if self.better:
+            verdict += f", {plural(self.better, 'wanted page')} became open"
         counts = [
             f"{changed:,} of {both:,} changed state",
             f"{len(self.addresses_new):,} new",

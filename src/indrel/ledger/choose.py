@@ -28,14 +28,15 @@ def from_changes(changes: Iterable[StateChange]) -> list[Asked]:
     """Addresses whose state changed for the better or indifferently, the most harmful first.
 
     What is still listed and must not be comes first, then what is wanted and may be listed at last.
-    Wanted addresses that got worse are left out: nobody should ask for those.
+    Wanted addresses that got worse are left out, and unwanted ones that became open: nobody should ask for those.
     """
     found: dict[str, Asked] = {}
     for change in changes:
-        if change.is_worse or change.after in NO_USE:
+        unwanted = change.want in (Want.HIDE, Want.LOCK, Want.DROP)
+        if change.is_worse or change.after in NO_USE or (unwanted and change.after == State.OPEN):
             continue
         harm, why = _OTHER, f"{change.before} before, {change.after} now"
-        if change.before == State.OPEN and change.want in (Want.HIDE, Want.LOCK, Want.DROP):
+        if change.before == State.OPEN and unwanted:
             harm, why = _EXPOSED, f"can still be indexed: open before, {change.after} now"
         elif change.before == State.BARRED and change.after in LASTING:
             harm, why = _BARE, f"can be indexed without content: blocked before, {change.after} now"
