@@ -114,7 +114,7 @@ def test_impact(indrel: Run, snapshot: Path, tmp_path: Path) -> None:
     ]
     assert [(line["text"], line["turns"]) for line in told_ai["lines"]] == [("Disallow: /", 4)]
     shown = indrel("robots", "impact", "snapshot", "ai.txt", "--from", snapshot).stdout
-    assert "Nothing changes for the audited crawlers" in shown and "may fetch 0% of them, 80% before" in shown
+    assert "Nothing changes for the audited crawlers" in shown and "may fetch 0% of the host" in shown
     (tmp_path / "urls").write_text(f"{HOST}/news/a\n{HOST}/b\n")
     (tmp_path / "old.txt").write_text(robots())
     listed = json.loads(indrel("robots", "impact", "old.txt", "new.txt", "--urls", "urls", "--json", code=0).stdout)

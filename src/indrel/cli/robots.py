@@ -390,7 +390,7 @@ def _show_impact(found: Impact, origin: str, subject: str) -> None:
         )
     for one in found.named:
         term.line(
-            f"{one.crawler} (named in a group): may fetch {one.after:.0%} of them, {one.before:.0%} before; {one.blocked:,} would be "
+            f"{one.crawler} (named in a group): may fetch {one.after:.0%} of the host's URLs, {one.before:.0%} before; {one.blocked:,} would be "
             f"blocked and {one.unblocked:,} unblocked.",
             "yellow", hang=2,
         )  # fmt: skip
