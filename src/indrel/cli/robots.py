@@ -390,8 +390,8 @@ def _show_impact(found: Impact, origin: str, subject: str) -> None:
         )
     for one in found.named:
         term.line(
-            f"{one.crawler} (named in a group): may fetch {one.after:.0%} of the host's URLs, {one.before:.0%} before; {one.blocked:,} would be "
-            f"blocked and {one.unblocked:,} unblocked.",
+            f"{one.crawler} (named in a group): may fetch {one.after:.0%} of the host's URLs, {one.before:.0%} before; "
+            f"{one.blocked:,} would be blocked and {one.unblocked:,} unblocked.",
             "yellow", hang=2,
         )  # fmt: skip
     if found.lines:
