@@ -147,17 +147,21 @@ def test_error_pages_in_disguise(audit_site: AuditSite) -> None:
     missing = html(title="Oh no", body=f"<p>{prose(9, 40)}</p>")
     pages = {
         **BASE,
-        "/": html(canonical("/"), a("/same", "/dated", "/short", "/says", "/tag/none")),
+        "/": html(canonical("/"), a("/same", "/dated", "/short", "/says", "/tag/none", "/tag/cloud", "/tag/list", "/2026/")),
         "/same": missing,
         "/dated": missing.replace("</p></body>", " today</p></body>"),
         "/short": html(title="Fees", body="<p>Eight pounds.</p>"),
         "/says": html(title="Page not found", body=f"<p>{prose(3, 100)}</p>"),
         "/tag/none": html(title="Stoves", body="<p>Nothing found.</p>"),
+        "/tag/cloud": html(title="Cloud", body=f"<p>{prose(5, 100)}</p>" + a("/", "/tag/none", "/tag/list")),
+        "/tag/list": html(title="List", body=f"<p>{prose(6, 100)}</p>" + a("/", "/tag/none", "/short")),
+        "/2026/": html(title="2026", body=f"<p>{prose(7, 100)}</p>" + a("/2026/04/")),
+        "/2026/04/": html(title="April", body=f"<p>{prose(8, 100)}</p>" + a("/short")),
     }
     site, verdict = audit_site(pages, Response(missing.encode()))
     soft = {f.url.removeprefix(HOST) for f in verdict.findings if f.check == "soft-missing"}
     assert soft == {"/same", "/dated"}
-    assert {f.url for f in verdict.findings if f.check == "empty-archive-open"} == {HOST + "/tag/none"}
+    assert {f.url for f in verdict.findings if f.check == "empty-archive-open"} == {HOST + "/tag/none", HOST + "/tag/cloud"}
     told = explain(site, HOST + "/same")
     assert told.states["*"] == "broken" and any("error page" in s.outcome for s in told.steps["*"])
     assert {f.check for f in verdict.findings} >= {"missing-answers-200"}

@@ -14,6 +14,7 @@ from indrel.base.sqltext import quoted_list
 from indrel.core.address import split
 from indrel.core.intent import ASSETS
 from indrel.core.model import Want
+from indrel.core.page.archives import ARCHIVE_PATHS
 from indrel.core.page.facts import Mark
 from indrel.core.page.headers import PAGE_TYPES
 
@@ -72,10 +73,10 @@ RULES = (
     KindRule("cart", "its structured data declares it", sql="types LIKE '%|checkoutpage|%'"),
     KindRule("login", "it is only a password form",
              sql=f"marks & {int(Mark.ONLY_PASSWORD)} > 0"),
-    KindRule("tag-archive", "its URL is that of a tag", r"^/(.*/)?tags?/[^/?.]+(/|\.html?)?$"),
-    KindRule("author-archive", "its URL is that of an author", r"^/(.*/)?authors?/[^/?.]+(/|\.html?)?$"),
-    KindRule("category", "its URL is that of a category", r"^/(.*/)?(product-)?(category|categories)/[^?.]+(\.html?)?$"),
-    KindRule("date-archive", "its URL is a date", r"^/((blog|news|archives?)/)?(19|20)[0-9]{2}/([0-9]{1,2}/([0-9]{1,2}/)?)?$"),
+    KindRule("tag-archive", "its URL is that of a tag", ARCHIVE_PATHS["tag-archive"]),
+    KindRule("author-archive", "its URL is that of an author", ARCHIVE_PATHS["author-archive"]),
+    KindRule("category", "its URL is that of a category", ARCHIVE_PATHS["category"]),
+    KindRule("date-archive", "its URL is a date", ARCHIVE_PATHS["date-archive"]),
     KindRule("error", "it only says that there is nothing",
              sql=f"(marks & {int(Mark.SAYS_ERROR)} > 0 AND own_words < 60 AND status = 200)"),
     KindRule("listing", "its structured data is that of a list",

@@ -51,6 +51,7 @@ class Mark(IntFlag):
     SAYS_ERROR = 4  # title or heading says that there is nothing here
     SAYS_EMPTY = 8  # the text says that a list has no entries
     FRAGMENT = 16  # a piece of a page
+    LISTS_NOTHING = 32  # an archive by its URL whose own links lead to other archives alone
 
 
 class Link(NamedTuple):

@@ -15,6 +15,7 @@ from selectolax.lexbor import LexborHTMLParser
 
 from indrel.core.address import Joiner
 from indrel.core.page.anchors import Anchors
+from indrel.core.page.archives import is_archive, leads_to_archives
 from indrel.core.page.facts import (
     LITTLE,
     MAX_TEXT,
@@ -336,6 +337,9 @@ class _Reader:
         if found.words <= LITTLE:
             facts.marks = wording_marks(text, [h for h in (facts.heading, facts.title) if h], found.words)
             facts.marks |= self._little_marks(own, found.words)
+        if is_archive(path):
+            joined = (self.joiner.join(self.base, attributes_of(a).get("href", "")) for a in own.css("a[href]"))
+            facts.marks |= Mark.LISTS_NOTHING if leads_to_archives(self.url, [url for url in joined if url]) else 0
 
     def _main(self) -> Any:
         """The part of the page that is its own, where it says which."""
