@@ -60,6 +60,7 @@ FINE: dict[str, str] = {
     "adds-paid-links": scripted("m.insertAdjacentHTML('beforeend', '<a rel=\"sponsored nofollow\" href=https://shop.outfitter.example/>')"),
     "is-filled": shell(FILL),
     "is-filled-by-data": shell(DATA),
+    "tag/winter": shell("m.innerHTML = '<h1>Winter</h1><a href=/imports>Imports</a>'"),
     "has-a-shadow": shell(f"m.attachShadow({{mode: 'open'}}).innerHTML = '<main><h1>Hut</h1>{TOLD}</main>'"),
     "imports": f"<title>Hut</title>{SHELL}<script type=module>await new Promise(d => setTimeout(d, 900)); {FILL}</script>",
     "takes-its-time": shell(f"setTimeout(() => {DATA}, 2500)"),
@@ -112,6 +113,7 @@ FAULTY: dict[str, tuple[str, set[str]]] = {
         {"content-needs-scroll"},
     ),
     "x-missing": (scripted("fetch('/none.json').then(r => { if (!r.ok) m.innerHTML = '<h1>Not found</h1>' })", ""), {"soft-missing"}),
+    "tag/x-none": (shell("m.innerHTML = '<h1>Summer</h1><p>No entries yet.</p>'"), {"empty-archive-open"}),
     "x-opens": (scripted("document.querySelector('[name=robots]').remove()", TOLD, '<meta name="robots" content="noindex">'), {ROBOTS}),
     "x-folds": (
         shell(FILL.replace("Hut", "Routes").replace(TOLD, OTHER)).replace("Hut</title>", f"Routes</title>{canonical('/is-filled')}"),
@@ -185,7 +187,7 @@ def test_faults_are_found_and_nothing_else(looked: tuple[Path, list[str]], indre
     doc = json.loads(indrel("audit", looked[0], "--json", "-q").stdout)
     for finding in doc["findings"]:
         if finding["check"] in CHECKS:
-            found.setdefault(finding["url"].rpartition("/")[2], set()).add(finding["check"])
+            found.setdefault(finding["url"].removeprefix(f"https://{HOST}/"), set()).add(finding["check"])
     assert found == {name: checks for name, (_, checks) in FAULTY.items()}
     scrolls = {
         f["url"].rpartition("/")[2]: f["message"] for f in doc["findings"] if f["check"] == "content-needs-scroll"

@@ -12,6 +12,7 @@ from indrel.core.model import Evidence
 from indrel.core.page.facts import UNFOLLOWED, LinkFlag
 from indrel.core.robots import Access, HostRobots
 from indrel.decide.predicates import CANONICAL_COUNTS, KEPT_FROM_ALL
+from indrel.decide.seen import SHELL
 from indrel.decide.site import Site, once
 
 
@@ -331,3 +332,18 @@ def stated(site: Site, entry: int | None) -> tuple[Evidence, ...]:
     """The entry of the intent file that states a want; none where it is implied."""
     found = site.entry(entry)
     return (Evidence("intent", site.intent.where, found.line, found.text),) if found else ()
+
+
+def page_texts(site: Site, ids: list[int]) -> dict[int, Evidence]:
+    """Per page its heading, else its title, else the beginning of its text; the rendered text of a page that scripts fill."""
+    return {
+        number: Evidence("text", where, None, text)
+        for number, text, where in of_each(
+            site,
+            ids,
+            f"""SELECT p.address, coalesce((SELECT any_value(nullif(r.excerpt, '')) FROM render r WHERE r.address = p.address AND {SHELL}),
+                nullif(p.heading, ''), nullif(p.title, ''), nullif(p.excerpt, ''), '(no text)'), coalesce(n.file, a.origin || a.path)
+            FROM page p JOIN picked ON picked.id = p.address
+            JOIN address a ON a.id = p.address JOIN answer n ON n.address = p.address""",
+        )
+    }

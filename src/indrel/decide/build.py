@@ -11,12 +11,13 @@ from typing import TYPE_CHECKING, Any
 
 from indrel.core.address import HOME_NAMES
 from indrel.core.answers import status_text
-from indrel.core.page.facts import SHELL_WORDS, SKETCH
+from indrel.core.page.facts import SKETCH
 from indrel.core.robots import ALWAYS_ALLOWED, Access, HostRobots, Ruleset, matching
 from indrel.decide.chains import follow, follow_few
 from indrel.decide.copies import stage_copied, stage_paged
 from indrel.decide.kinds import NUMBERED, kind_sql, rule_sql, telling_sql
 from indrel.decide.predicates import CANONICAL_COUNTS, MOST_AT_ONCE, Terms
+from indrel.decide.seen import MARKS, SHELL, stage_seen
 
 if TYPE_CHECKING:
     import numpy as np
@@ -35,7 +36,6 @@ WORDS_TO_COMPARE = 12
 LINKS_TO_SORT = 3
 """Links of its own from which on a page that shows the same words and as many links is another's in another order."""
 
-SHELL = f"p.own_words <= {SHELL_WORDS} AND p.own_links = 0 AND p.scripts IS NOT NULL"
 SHELLS = f"SELECT 1 FROM page p JOIN address a ON a.id = p.address WHERE {SHELL}"
 LOOPED = "a redirect that never ends"
 ERROR_PAGE = "but it is an error page"
@@ -83,6 +83,7 @@ class Stage:
         self._searched()
         stage_copied(self.con)
         stage_paged(self.con)
+        stage_seen(self.con)
         self._facts()
         self._many_wants()
         self._reasons()
@@ -395,7 +396,7 @@ class Stage:
                     coalesce(m.listed, false) AS listed, coalesce(m.named, false) AS named,
                     a.id = {self.start} AS start,
                     coalesce(i.followed, 0) AS followed, coalesce(i.unfollowed, 0) AS unfollowed,
-                    p.address IS NOT NULL AS html, p.types, coalesce(p.marks, 0) AS marks,
+                    p.address IS NOT NULL AS html, p.types, {MARKS} AS marks,
                     coalesce(p.own_words, 0) AS own_words, coalesce(p.own_links, 0) AS own_links, p.text_hash,
                     w.address IS NOT NULL AS variant, sf.address IS NOT NULL AS searched, cp.address IS NOT NULL AS copied,
                     pg.address IS NOT NULL AS paged, g.address IS NOT NULL AS matches_missing, {telling_sql("a.path")} AS telling
@@ -409,7 +410,7 @@ class Stage:
                 LEFT JOIN given v ON v.address = a.id AND v.why = 'variant'
                 LEFT JOIN (SELECT DISTINCT address FROM missing) g ON g.address = a.id
                 LEFT JOIN variant w ON w.address = a.id LEFT JOIN searched sf ON sf.address = a.id
-                LEFT JOIN copied cp ON cp.address = a.id LEFT JOIN paged pg ON pg.address = a.id
+                LEFT JOIN seen se ON se.address = a.id LEFT JOIN copied cp ON cp.address = a.id LEFT JOIN paged pg ON pg.address = a.id
             ))))"""
         )
 

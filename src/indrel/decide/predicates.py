@@ -116,7 +116,8 @@ class Terms:
     def empty_archive(self) -> str:
         """Whether a page that should list others lists none: it says so, has no links, or its links lead to other archives alone."""
         says = f"marks & {int(Mark.SAYS_EMPTY)} > 0 OR marks & {int(Mark.SAYS_ERROR)} > 0"
-        empty = f"own_words <= {LITTLE} AND ({says} OR own_links = 0) OR marks & {int(Mark.LISTS_NOTHING)} > 0"
+        shell, nothing = int(Mark.SHELL), int(Mark.LISTS_NOTHING)
+        empty = f"own_words <= {LITTLE} AND ({says} OR own_links = 0 AND marks & {shell} = 0) OR marks & {nothing} > 0"
         return f"html AND status = 200 AND kind IN ({quoted_list(ARCHIVES)}) AND ({empty})"
 
     def form(self, row: str, path: str = "") -> str:

@@ -231,7 +231,7 @@ class Site:
     @property
     def shell_hosts(self) -> list[str]:
         """Hosts that return a shell for a URL that cannot exist, which was not rendered: whether their pages exist is unknown."""
-        from indrel.decide.build import SHELL
+        from indrel.decide.seen import SHELL
 
         rows = self.rows(
             f"""SELECT DISTINCT b.origin FROM probe b JOIN address a ON a.origin = b.origin JOIN page p ON p.address = a.id

@@ -7,9 +7,8 @@ from typing import NamedTuple
 
 from indrel.checks.catalogue import Follows, Hit, Need, check
 from indrel.checks.changes import NOT_FOUND
-from indrel.checks.evidence import WHERE, answers
+from indrel.checks.evidence import WHERE, answers, page_texts
 from indrel.checks.topics.rendering import WRONG, looks, missed, sampled
-from indrel.checks.topics.wants import page_texts
 from indrel.core.address import split
 from indrel.core.answers import status_text
 from indrel.core.model import CheckClass, Evidence, Severity, State, capital, listing, verb

@@ -9,7 +9,7 @@ from typing import NamedTuple
 from indrel.base.plain import code
 from indrel.checks.catalogue import Follows, Hit, Need, check
 from indrel.checks.changes import HAS_NOINDEX, HEADER, NO_NOINDEX, SAID, STATUS, Change, Effect, to, without
-from indrel.checks.evidence import PAGE_ROW, about, answers, first_link, listings, of_each, said, stated, who_is
+from indrel.checks.evidence import PAGE_ROW, about, answers, first_link, listings, page_texts, said, stated, who_is
 from indrel.checks.measures import MOST_NAMED, SOON
 from indrel.checks.topics.directives import all_said, hidden_hosts, without_hidden_host
 from indrel.core.answers import status_text
@@ -345,20 +345,6 @@ def empty_archive_open(site: Site) -> Iterator[Hit]:
     for one in found:
         message = f"A listing page ({one.kind}) without entries can be indexed."
         yield Hit(one.url, one.crawlers, message, (shown[one.id],))
-
-
-def page_texts(site: Site, ids: list[int]) -> dict[int, Evidence]:
-    """Per page its heading, else its title, else the beginning of its text."""
-    return {
-        number: Evidence("text", where, None, text)
-        for number, text, where in of_each(
-            site,
-            ids,
-            """SELECT p.address, coalesce(nullif(p.heading, ''), nullif(p.title, ''), nullif(p.excerpt, ''), '(no text)'),
-            coalesce(n.file, a.origin || a.path) FROM page p JOIN picked ON picked.id = p.address
-            JOIN address a ON a.id = p.address JOIN answer n ON n.address = p.address""",
-        )
-    }
 
 
 @check(

@@ -52,6 +52,7 @@ class Mark(IntFlag):
     SAYS_EMPTY = 8  # the text says that a list has no entries
     FRAGMENT = 16  # a piece of a page
     LISTS_NOTHING = 32  # an archive by its URL whose own links lead to other archives alone
+    SHELL = 64  # no text, link or heading of its own as served, and scripts that may fill it: decided, not read
 
 
 class Link(NamedTuple):
