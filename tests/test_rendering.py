@@ -274,7 +274,7 @@ def test_a_recheck_looks_again_and_without_a_browser_it_does_not_know(indrel: Ru
     with Heard(pages) as server:
         indrel(*audit, "one.indrel", *server.options, code=1)
         told = indrel("audit", f"https://{HOST}/", "--render", "--snapshot", "told.indrel", *server.options).stderr
-        assert "looking at 1 of 1 pages that run scripts with a browser (about 1 s)" in told
+        assert "looking at 1 of the 1 pages found so far that run scripts, with a browser (about 1 s)" in told
         args = ["recheck", "one.indrel", "--check", ROBOTS, "--json", "-q", *server.options]
         assert [f["check"] for f in json.loads(indrel(*args, code=1).stdout)["still"]] == [ROBOTS]
         place = {"env": {"PATH": str(tmp_path)}, "cwd": tmp_path, "capture_output": True, "text": True, "timeout": 60}

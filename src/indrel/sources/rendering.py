@@ -126,7 +126,7 @@ class Rendering:
         self._known: set[int] = set()
         self._errors: set[str] = set()
         self._pictures = 0
-        self._told = False
+        self._told = 0  # pages of which the reader was told; again once they are twice as many
         self.unviewed = 0
         """Pages that were chosen and not viewed, because the browser ended or the audit was interrupted."""
 
@@ -139,11 +139,12 @@ class Rendering:
         found: dict[str, None] = {}
         while chosen := self._choose():
             pace = PAGES_A_SECOND * self.tabs.size / 2
-            tell = self.options.progress.stage if self._told else self.options.progress.note
-            self._told = True
+            known = sum(len(g.pages) for g in self._groups.values())
+            tell = self.options.progress.note if known >= 2 * self._told else self.options.progress.stage
+            self._told = max(self._told, known)
             tell(
-                f"looking at {len(chosen)} of {sum(len(g.pages) for g in self._groups.values()):,} pages that run scripts "
-                f"with a browser (about {max(1, round(len(chosen) / pace))} s)"
+                f"looking at {len(chosen)} of the {known:,} pages found so far that run scripts, with a browser "
+                f"(about {max(1, round(len(chosen) / pace))} s)"
             )
             for start in range(0, len(chosen), 4 * self.tabs.size):
                 if self.stop() or self.tabs.ended:
