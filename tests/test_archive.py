@@ -9,11 +9,13 @@ from pathlib import Path
 from typing import Any
 
 import brotli
+import duckdb
 import pytest
 from warcio.statusandheaders import StatusAndHeaders
 from warcio.warcwriter import WARCWriter
 
 from cases import HOST, NOINDEX, a, canonical, html, robots, sitemap
+from indrel.snapshot.schema import TABLES
 from indrel.sources.archive import Archive
 from indrel.sources.options import GatherOptions
 from test_program import Run
@@ -155,3 +157,74 @@ def test_a_damaged_archive_keeps_what_was_read(indrel: Run, tmp_path: Path) -> N
         in indrel("audit", "x.warc.gz", "--base", "https://other.example/", code=2).stderr
     )
     assert not list(tmp_path.glob("indrel-runs/other*")), "what cannot be audited leaves no snapshot"
+
+
+def tables_of(file: Path) -> dict[str, list[str]]:
+    """Every table of a snapshot with URLs in place of their numbers, in order."""
+    con = duckdb.connect(str(file), read_only=True)
+    urls = dict(con.execute("SELECT id, origin || path FROM address").fetchall())
+    found = {}
+    for name in sorted(set(TABLES) - {"meta"}):
+        told = con.execute(f"SELECT * FROM {name}")
+        names = [column[0] for column in told.description]
+        rows = [
+            {n: urls.get(v, v) if n in NUMBERS else v for n, v in zip(names, row, strict=True) if n != "fetched"}
+            for row in told.fetchall()
+        ]
+        found[name] = sorted(map(repr, rows))
+    con.close()
+    return found
+
+
+NUMBERS = {"id", "address", "source", "target", "refresh", "leads_to"}
+
+
+def test_several_archives_are_one(indrel: Run, tmp_path: Path) -> None:
+    """In any order, as a folder, and as `cat` of them: the latest answer counts, and a body may be in another file."""
+    text = html(NOINDEX)
+    digest = "sha1:3I42H3S6NNFQ2MSVX7XZKYAYSCX5QBYJ"
+    seen = StatusAndHeaders("200 OK", [("Content-Type", "text/html"), ("X-Robots-Tag", "none")], protocol="HTTP/1.1")
+    links = page("/", html(canonical("/"), a("/a", "/b", "/old", "/shut", "/gone", "/seen", "/late")))
+    parts = [[links, *SITE[1:3], page("/late", html())], SITE[3:6], [*SITE[6:], page("/late", html(NOINDEX))]]
+    (tmp_path / "crawl").mkdir()
+    files = [write(tmp_path / f"crawl/c-{n}.warc.gz", part) for n, part in enumerate(parts)]
+    with files[2].open("ab") as out:
+        writer = WARCWriter(out, gzip=True)
+        first = {"WARC-Date": DAY.format(0), "WARC-Payload-Digest": digest}
+        record = writer.create_warc_record(
+            f"{HOST}/first",
+            "response",
+            io.BytesIO(text.encode()),
+            warc_headers_dict=first,
+            http_headers=StatusAndHeaders("200 OK", [("Content-Type", "text/html")], protocol="HTTP/1.1"),
+        )
+        writer.write_record(record)
+    with files[0].open("ab") as out:
+        writer = WARCWriter(out, gzip=True)
+        writer.write_record(
+            writer.create_revisit_record(f"{HOST}/seen", digest, f"{HOST}/first", DAY.format(9), http_headers=seen)
+        )
+    (tmp_path / "all.warc.gz").write_bytes(b"".join(file.read_bytes() for file in files))
+    whole = audited(indrel, "all.warc.gz", "--snapshot", "all.indrel")
+    states = whole["counts"]["states"]["*"]
+    assert states["hidden"] == 5 and states["barred"] == 1
+    for number, sources in enumerate((files, files[::-1], ["crawl"])):
+        told = audited(indrel, *sources, "--snapshot", f"{number}.indrel", code=0)
+        assert told["counts"] == whole["counts"] and told["complete"] == whole["complete"]
+        assert tables_of(tmp_path / f"{number}.indrel") == tables_of(tmp_path / "all.indrel")
+    assert "and 2 more" in told["source"]["location"] or told["source"]["location"] == "crawl"
+    cut = files[1].read_bytes()
+    files[1].write_bytes(cut[: len(cut) - 40])
+    (tmp_path / "crawl/d.warc").write_bytes(b"nonsense")
+    done = indrel("audit", "crawl", "--json", "-q", "--fail-on", "never", code=3)
+    told = json.loads(done.stdout)
+    assert "c-1.warc.gz is cut" in done.stderr and "d.warc cannot be read as a WARC file" in done.stderr
+    assert told["counts"]["states"]["*"]["hidden"] == 5 and not told["complete"]
+    refused = indrel("audit", files[0], "all.indrel", code=2).stderr
+    assert "all.indrel is no WARC file: several SOURCEs are read only if all of them are" in refused
+
+
+def test_an_archive_without_robots_txt_says_so_first(indrel: Run, tmp_path: Path) -> None:
+    write(tmp_path / "x.warc.gz", [page("/", html(canonical("/"), a("/a"))), page("/a", html())])
+    first = " ".join(indrel("audit", "x.warc.gz").stdout.split())
+    assert "UTC: robots.txt is not in the archive, so what it blocks is unknown. " in first

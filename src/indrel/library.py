@@ -302,14 +302,14 @@ def _row(finding: Finding) -> tuple[object, ...]:
 
 
 def audit(
-    source: str | Path,
+    source: str | Path | Sequence[str | Path],
     *,
     snapshot: str | Path | None = None,
     intent: str | Path | None = None,
     crawlers: Sequence[str] = (),
     **options: Unpack[Gathering],
 ) -> Audit:
-    """Read a site (an address), a folder of built files, or a snapshot, and give the audit of it.
+    """Read a site (an address), a folder of built files, WARC files, or a snapshot, and give the audit of it.
 
     The facts are stored in `snapshot`, or in `indrel-runs/` under a name of the moment. `crawlers` are tokens or families.
     `options` are those of `indrel audit`, under the names of `indrel.sources.options.Gathering`: `rate` is requests per second
@@ -319,11 +319,11 @@ def audit(
     all, TypeError for an option that there is not.
     """
     wants = _intent(intent)
-    path = Path(source)
-    cut = None
-    if pipeline.source_kind(str(source)) != "snapshot":
+    sources = [str(source)] if isinstance(source, (str, Path)) else [str(one) for one in source]
+    path, cut = Path(sources[0]), None
+    if pipeline.source_kind(sources) != "snapshot":
         gathering = _options(options, _crawlers.resolve(crawlers or wants.crawlers or _crawlers.DEFAULT), wants)
-        gathered = pipeline.gather(str(source), gathering, Path(snapshot) if snapshot else None)
+        gathered = pipeline.gather(sources, gathering, Path(snapshot) if snapshot else None)
         path, cut = gathered.snapshot, gathered.cut_short
         pipeline.keep_intent(path, wants)
     return Audit(pipeline.open_site(path, crawlers or None, wants), cut)

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import re
 import shutil
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from indrel.base.errors import AuditCutShort, IndrelError, InputError, Interrupted, UsageError
-from indrel.base.files import is_snapshot
+from indrel.base.files import ARCHIVES, archives_in, is_snapshot
 from indrel.checks import checks, verdict_of
 from indrel.core import crawlers
 from indrel.core.address import BARE_HOST, normalise, origin_of, site_key, split
@@ -47,17 +47,23 @@ _FILES = (SUFFIX, ".warc", ".gz", ".txt", ".html", ".htm", ".xml", ".csv", ".jso
 """Endings of files, which no host's name has: what ends so and is not there is a slip, and no host to ask."""
 
 
-def source_kind(source: str) -> str:
-    """`site`, `folder`, `warc`, `urls` or `snapshot`: what was named. Raises UsageError where it is none of them."""
+def source_kind(source: str | Sequence[str]) -> str:
+    """`site`, `folder`, `warc`, `urls` or `snapshot`: what was named. Raises UsageError where it is none of them, or where several
+    are named that are not all archives."""
+    if not isinstance(source, str):
+        others = [one for one in source if source_kind(one) != "warc"] if len(source) > 1 else []
+        if others:
+            raise UsageError(f"{others[0]} is no WARC file: several SOURCEs are read only if all of them are")
+        return source_kind(source[0])
     if source.startswith(("http://", "https://")):
         if normalise(source) is None:
             raise UsageError(f"{source} is not a URL: write it like https://www.sarnfell.example/")
         return "site"
     path = Path(source)
     if path.is_dir():
-        return "folder"
+        return "warc" if archives_in(path) else "folder"
     if path.is_file():
-        if path.name.lower().endswith((".warc", ".warc.gz")):
+        if path.name.lower().endswith(ARCHIVES):
             return "warc"
         return "urls" if not is_snapshot(source) and lists_urls(path) else "snapshot"
     if re.match(r"^[a-z][a-z0-9+.-]*://", source, re.IGNORECASE):
@@ -92,13 +98,13 @@ def kept_in(folder: str | Path | None = None) -> list[Path]:
 
 
 def gather(
-    source: str,
+    source: str | Sequence[str],
     options: GatherOptions,
     snapshot: Path | None = None,
     resume: bool = False,
     pool: ParserPool | None = None,
 ) -> Gathered:
-    """Read a site, a folder or a WARC file into a snapshot.
+    """Read a site, a folder or WARC files into a snapshot.
 
     What cuts the gathering short is given back beside the snapshot, in which everything gathered
     until then is kept. Raises UsageError where nothing can be gathered at all.
@@ -108,13 +114,14 @@ def gather(
     from indrel.sources import opened
 
     kind = source_kind(source)
+    named = source if isinstance(source, str) or len(source) > 1 else source[0]
     if options.render:
         from indrel.sources.browser.launch import try_out
 
         try_out(options.browser, options.sandbox)
     pool = pool or ParserPool()
     try:
-        read = opened(kind, source, options)
+        read = opened(kind, named, options)
         host = split(read.base).host
         again = resume and read.resumes
         path = snapshot or (newest([Path(RUNS), Path()], host, True).path if again else new_snapshot_path(host))

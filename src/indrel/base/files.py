@@ -27,6 +27,19 @@ def is_snapshot(named: str) -> bool:
         return False
 
 
+ARCHIVES = (".warc", ".warc.gz")
+"""How the names of WARC files end."""
+
+
+def archives_in(folder: Path) -> list[Path]:
+    """The WARC files of a folder, if it holds nothing else."""
+    try:
+        files = [path for path in folder.iterdir() if not path.name.startswith(".")]
+    except OSError:
+        return []
+    return files if all(path.name.lower().endswith(ARCHIVES) and path.is_file() for path in files) else []
+
+
 def write_whole(file: Path, content: bytes | Iterable[bytes]) -> None:
     """Put a file in place in one step, so that it is never half there."""
     write_together([(file, content)])

@@ -77,9 +77,16 @@ def headline(site: Site, found: Sequence[Mark], told: Callable[[Mark], Finding])
     else:
         said = _verdict(counts, conflicts, flaws, int(others), len(grave) + bool(halted))
         said = f"{told(halted).message} {said}" if halted else said
+    if site.traits.is_live and not site.traits.can_ask_again and not _knows_robots(site):
+        said = f"robots.txt is {site.traits.lacks}, so what it blocks is unknown. {said}"
     return Headline(
         spoken_of(site), said, counts.wanted, counts.lost, counts.exposed, conflicts, flaws, whole is not None
     )
+
+
+def _knows_robots(site: Site) -> bool:
+    host = site.robots.get(site.base_origin)
+    return host is not None and host.known
 
 
 def _share(site: Site, found: Sequence[Mark], first: Finding) -> str:

@@ -37,11 +37,11 @@ MOST_ADDED = 6
 
 @gathers()
 def audit(
-    source: Annotated[
-        str | None,
+    sources: Annotated[
+        list[str] | None,
         typer.Argument(
-            metavar="[SOURCE]",
-            help="A URL, a folder of built files, a WARC file, a text file of URLs, or a snapshot.",
+            metavar="[SOURCE]...",
+            help="A URL, a folder of built files, WARC files or a folder of them, a text file of URLs, or a snapshot.",
             show_default="that of [audit] in indrel.toml",
         ),
     ] = None,
@@ -65,14 +65,14 @@ def audit(
 
     opt.fail_word(fail_on)
     opt.doubt_crawlers(crawler, quiet)
-    wants = pipeline.load_intent(intent, source)
+    wants = pipeline.load_intent(intent, sources[0] if sources else None)
     say(f"intent: {wants.where}", quiet or intent is not None or Path(wants.where).parent == Path())
-    source, given, output = _planned(source, given, output, wants)
+    named, given, output = _planned(sources or [], given, output, wants)
     opt.render_word(given["render"])
     check_endings(output or [])
     progress = ProgressLine(quiet)
     cut: IndrelError | None = None
-    path, kind = Path(source), pipeline.source_kind(source)
+    path, kind = Path(named[0]), pipeline.source_kind(named)
     if against:
         pipeline.source_kind(against)  # refused before anything is read
     wanted: GatherOptions | None = None
@@ -97,7 +97,7 @@ def audit(
     if wanted and kind != "snapshot":
         into = Path(f"{snapshot}.part") if rolling else snapshot
         try:
-            gathered = pipeline.gather(source, wanted, into, resume)
+            gathered = pipeline.gather(named, wanted, into, resume)
         finally:
             progress.clear()
         path, cut = gathered.snapshot, gathered.cut_short
@@ -126,13 +126,13 @@ PLANNED = ("base", "rate", "limit", "render")
 
 
 def _planned(
-    source: str | None, given: Given, output: list[Path] | None, wants: Intent
-) -> tuple[str, Given, list[Path] | None]:
+    sources: list[str], given: Given, output: list[Path] | None, wants: Intent
+) -> tuple[list[str], Given, list[Path] | None]:
     """Without SOURCE, that of the intent file, with its options where the command line has none of its own."""
     from indrel.sources.options import GatherOptions
 
-    if source is not None:
-        return source, given, output
+    if sources:
+        return sources, given, output
     plan = wants.audit
     if plan is None or not plan.source:
         raise UsageError('name a SOURCE, or state it in indrel.toml: [audit] source = "https://www.sarnfell.example/"')
@@ -143,7 +143,7 @@ def _planned(
     for one in plan.unused:
         say(f"{wants.where} names {one}: it is not used unless you give it yourself")
     return (
-        str(here) if here.exists() else plan.source,
+        [str(here) if here.exists() else plan.source],
         {**given, **unset},
         output or [folder / name for name in plan.output],
     )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from importlib import import_module
 from typing import TYPE_CHECKING, Protocol
 
@@ -39,8 +40,8 @@ _MODULES = {
 }
 
 
-def opened(kind: str, named: str, options: GatherOptions) -> Source:
-    """The source of a kind; its module is imported now."""
+def opened(kind: str, named: str | Sequence[str], options: GatherOptions) -> Source:
+    """The source of a kind; its module is imported now. Only archives can be several."""
     module, name = _MODULES[kind]
     found: Source = getattr(import_module(f"indrel.sources.{module}"), name)(named, options)
     return found

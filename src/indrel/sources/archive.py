@@ -1,8 +1,9 @@
-"""A WARC file (ISO 28500), read as if its answers came from the site.
+"""WARC files (ISO 28500), read as if their answers came from the site; several are one archive.
 
 What the archive has not is not known: an address without a record is unread, not gone; without a record
-of robots.txt its rules are unknown. Of several answers of one address the last counts; a `revisit` has the
-headers of its own and the body of the answer that it names.
+of robots.txt its rules are unknown. Of several answers of one address the latest counts, whatever file it is in
+(of the same moment, the one in the later file by name); a `revisit` has the headers of its own and the body of the
+answer that it names, which may be in another file.
 """
 
 from __future__ import annotations
@@ -10,7 +11,8 @@ from __future__ import annotations
 import re
 import zlib
 from collections import Counter
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import closing
 from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
@@ -20,6 +22,7 @@ import brotli
 from warcio.archiveiterator import ArchiveIterator
 
 from indrel.base.errors import AuditCutShort, InputError
+from indrel.base.files import archives_in
 from indrel.core.address import Joiner, normalise, origin_of, site_key
 from indrel.core.answers import NOT_HTTP, status_of
 from indrel.core.page.headers import content_type, is_html
@@ -35,6 +38,9 @@ from indrel.sources.fetch import KEPT_HEADERS
 from indrel.sources.options import GatherOptions
 
 BATCH = 24
+MOST_OPEN = 64
+"""Files that are held open at once."""
+
 LONGEST_HEAD = 1 << 20
 """Bytes of the head of one record."""
 
@@ -44,56 +50,94 @@ _ANSWERS = ("response", "resource", "revisit")
 
 @dataclass(frozen=True, slots=True)
 class Place:
-    """Where the answer of an address stands, and where its body, if that is another record's."""
+    """Where the answer of an address stands (the number of the file, the bytes before it), and where its body, if that is another
+    record's."""
 
-    offset: int
+    at: tuple[int, int]
     date: str
     status: int | None
     html: bool
-    body_at: int | None = None
+    body_at: tuple[int, int] | None = None
+
+
+class _Files:
+    """The files of an archive, opened as they are needed: a crawl can have hundreds."""
+
+    def __init__(self, paths: Sequence[Path]) -> None:
+        self.paths = paths
+        self._open: dict[int, BinaryIO] = {}
+
+    def __getitem__(self, number: int) -> BinaryIO:
+        file = self._open.pop(number, None)
+        if file is None:
+            if len(self._open) >= MOST_OPEN:
+                self._open.pop(next(iter(self._open))).close()
+            file = self.paths[number].open("rb")
+        self._open[number] = file
+        return file
+
+    def close(self) -> None:
+        while self._open:
+            self._open.popitem()[1].close()
 
 
 class Archive:
-    """Gathers one WARC file into a recorder. `base` is the start page of the site it is read for."""
+    """Gathers WARC files into a recorder. `base` is the start page of the site that they are read for."""
 
     resumes = False
 
-    def __init__(self, named: str, options: GatherOptions) -> None:
-        """Look through the file once. Raises InputError where it is no WARC file or holds no page."""
-        self.location, self.path = named, Path(named)
+    def __init__(self, named: str | Sequence[str], options: GatherOptions) -> None:
+        """Look through the files once: one, several, or those of a folder. Raises InputError where one is no WARC file, or none holds
+        a page."""
+        given = [named] if isinstance(named, (str, Path)) else list(named)
+        folder = Path(given[0]) if len(given) == 1 and Path(given[0]).is_dir() else None
+        paths = archives_in(folder) if folder else [Path(one) for one in given]
+        self.location = str(given[0]) + (f" and {len(given) - 1:,} more" if len(given) > 1 else "")
+        self.name = paths[0].name if len(paths) == 1 else f"the {len(paths):,} archives"
         self.options = replace(options, read_barred=True)  # it is always read whole, what robots.txt blocks too
         self.places: dict[str, Place] = {}
-        self.fault: str | None = None
+        self.faults: list[str] = []
+        self._replaced: dict[str, Place] = {}  # what the last record took the place of: it may turn out to be cut
         self.limit_hit = False
-        with self.path.open("rb") as file:
-            self._index(file)
+        self._files = _Files(sorted(dict.fromkeys(paths), key=lambda path: (path.name, str(path))))
+        try:
+            self._index()
+        finally:
+            self._files.close()
         self.base = self._base()
+
+    @property
+    def fault(self) -> str | None:
+        """Which files are damaged, and how."""
+        return "; ".join(self.faults) or None
 
     # ---------------------------------------------------------------- the index
 
-    def _index(self, file: BinaryIO) -> None:
-        bodies: dict[str, int] = {}
+    def _index(self) -> None:
+        bodies: dict[str, tuple[int, int]] = {}
         revisits: list[tuple[tuple[str | None, ...], str, Place]] = []
-        for record, offset in self._records(file):
-            kind, headers = record.rec_type, record.rec_headers
-            url = _address(headers.get_header("WARC-Target-URI"))
-            if kind not in _ANSWERS or url is None or (kind == "revisit" and record.http_headers is None):
-                continue
-            place = _place(record, offset)
-            digest = headers.get_header("WARC-Payload-Digest")
-            if kind == "revisit":
-                named = _address(headers.get_header("WARC-Refers-To-Target-URI")) or url
-                revisits.append(((digest, named, url), url, place))
-                continue
-            self._take(url, place)
-            bodies.update(dict.fromkeys((digest, url) if digest else (url,), offset))
+        for number in range(len(self._files.paths)):
+            for record, offset in self._records(number):
+                kind, headers = record.rec_type, record.rec_headers
+                url = _address(headers.get_header("WARC-Target-URI"))
+                if kind not in _ANSWERS or url is None or (kind == "revisit" and record.http_headers is None):
+                    continue
+                place = _place(record, (number, offset))
+                digest = headers.get_header("WARC-Payload-Digest")
+                if kind == "revisit":
+                    named = _address(headers.get_header("WARC-Refers-To-Target-URI")) or url
+                    revisits.append(((digest, named, url), url, place))
+                    continue
+                self._take(url, place)
+                bodies.update(dict.fromkeys((digest, url) if digest else (url,), place.at))
         for keys, url, place in revisits:
             at = next((bodies[key] for key in keys if key in bodies), None)
             if place.status != 304 and at is not None:  # 304 says that nothing changed: the earlier answer holds
                 self._take(url, replace(place, body_at=at))
 
-    def _records(self, file: BinaryIO) -> Iterator[tuple[Any, int]]:
-        """Each record with where it begins, as far as the file is whole; what breaks it off is kept in `fault`."""
+    def _records(self, number: int) -> Iterator[tuple[Any, int]]:
+        """Each record of a file with where it begins, as far as the file is whole; what breaks it off is kept in `faults`."""
+        path, file, before = self._files.paths[number], self._files[number], len(self.places)
         records = _iterator(file)
         record: Any = None
         last = 0
@@ -102,26 +146,42 @@ class Archive:
                 following = next(records, None)
             except Exception as error:  # a damaged file makes the reader fail in many ways
                 if record is None:
-                    raise InputError(f"{self.path} cannot be read as a WARC file: {_said(error)}") from error
-                self.fault = f"{self.path.name} is damaged after {len(self.places):,} addresses: {_said(error)}"
+                    self._unreadable(path, _said(error))
+                    return
+                self.faults.append(
+                    f"{path.name} is damaged after {len(self.places) - before:,} addresses: {_said(error)}"
+                )
                 return
             if following is None:
                 break
             record, last = following, records.get_record_offset()
             yield record, last
         if record is None:
-            raise InputError(f"{self.path} cannot be read as a WARC file: it has no record")
+            self._unreadable(path, "it has no record")
+            return
         whole, end = _member(file, last)
         file.seek(end)
         if not whole or file.read(STEP).strip(b"\r\n\0 "):
-            self.fault = f"{self.path.name} is cut: its last record is incomplete"
+            self.faults.append(f"{path.name} is cut: its last record is incomplete")
         if not whole:
-            self.places = {url: place for url, place in self.places.items() if place.offset != last}
+            for url in [url for url, place in self.places.items() if place.at == (number, last)]:
+                earlier = self._replaced.get(url)
+                self.places |= {url: earlier} if earlier else {}
+                if not earlier:
+                    del self.places[url]
+
+    def _unreadable(self, path: Path, why: str) -> None:
+        """A file of which nothing can be read: one of several is told, and the others are read."""
+        said = f"{path} cannot be read as a WARC file: {why}"
+        if len(self._files.paths) == 1:
+            raise InputError(said)
+        self.faults.append(said)
 
     def _take(self, url: str, place: Place) -> None:
         known = self.places.get(url)
         if known is None or place.date >= known.date:
             self.places[url] = place
+            self._replaced = {url: known} if known else {}
 
     def _base(self) -> str:
         if self.options.base:
@@ -133,7 +193,7 @@ class Archive:
             return base
         hosts = Counter(origin_of(url) for url, place in self.places.items() if place.html)
         if not hosts:
-            raise InputError(f"{self.path} has no HTML page: there is nothing to audit")
+            raise InputError(f"{self.location} has no HTML page: there is nothing to audit")
         return min(hosts, key=lambda host: (-hosts[host], host)) + "/"
 
     # ---------------------------------------------------------------- reading
@@ -146,16 +206,16 @@ class Archive:
         recorder.give(self.base, self.options.also)
         pages = [url for url in self._in_order(self.places) if self.places[url].html]
         if not pages:
-            raise InputError(f"{self.path} has no page of {origin_of(self.base)}: use another --base")
+            raise InputError(f"{self.location} has no page of {origin_of(self.base)}: use another --base")
         if self.options.limit is not None and len(pages) > self.options.limit:
             pages, self.limit_hit = pages[: self.options.limit], True
-        with self.path.open("rb") as self._file:
+        with closing(self._files):
             origins = sorted({origin_of(self.base), *map(origin_of, pages)})
             self._sitemaps([one for origin in origins for one in self._robots(origin)])
             for parsed in parse_in_order(pool, self._batches(pages)):
                 recorder.parsed(parsed)
                 recorder.commit()
-                self.options.progress.update(recorder.pages, len(self.places) - recorder.pages, self.path.name)
+                self.options.progress.update(recorder.pages, len(self.places) - recorder.pages, self.name)
             self._mentioned()
             if self.options.render:
                 from indrel.sources.stored_rendering import render_archive
@@ -168,8 +228,8 @@ class Archive:
         return f"--limit {self.options.limit} was reached" if self.limit_hit else self._missing()
 
     def _in_order(self, urls: Iterable[str]) -> list[str]:
-        """Those of the site, as they stand in the file."""
-        return sorted((u for u in urls if self.recorder.on_site(u)), key=lambda u: (self.places[u].offset, u))
+        """Those of the site, as they stand in the files."""
+        return sorted((u for u in urls if self.recorder.on_site(u)), key=lambda u: (self.places[u].at, u))
 
     def _mentioned(self) -> None:
         """Keep the answers of addresses that are no pages, where something names them; what a page loads is none of these."""
@@ -203,14 +263,14 @@ class Archive:
             if missing == 1
             else f"{missing:,} URLs that are linked or in a sitemap are"
         )
-        return f"{are} not in {self.path.name}, such as {example}"
+        return f"{are} not in {self.name}, such as {example}"
 
     def answer(self, url: str, limit: int = MAX_PAGE, whole: bool = False) -> Answer | None:
         """What the archive has for an address, at most `limit` bytes of the body; `whole` gives all its headers."""
         place = self.places.get(url)
         if place is None:
             return None
-        record = self._record(place.offset)
+        record = self._record(place.at)
         headers: dict[str, list[str]] = {}
         for name, value in record.http_headers.headers if record.http_headers else ():
             if whole or name.lower() in KEPT_HEADERS:
@@ -227,9 +287,10 @@ class Archive:
         status = None if error else place.status
         return Answer(url, status, error, headers, body[:limit], min(len(body), limit), len(body) > limit)
 
-    def _record(self, offset: int) -> Any:
-        self._file.seek(offset)
-        return next(iter(_iterator(self._file)))
+    def _record(self, at: tuple[int, int]) -> Any:
+        file = self._files[at[0]]
+        file.seek(at[1])
+        return next(iter(_iterator(file)))
 
     def _batches(self, urls: list[str]) -> Iterator[list[PageTask]]:
         """Keep the answers of some addresses; give the pages to parse, a batch at a time."""
@@ -271,7 +332,7 @@ class Archive:
     def _sitemap(self, found: Found) -> None:
         url = found.place
         place, reader, items = self.places[url], SitemapReader(), []
-        record = self._record(place.offset if place.body_at is None else place.body_at)
+        record = self._record(place.body_at or place.at)
         error = None
         if place.status == 200:
             try:
@@ -323,14 +384,14 @@ def _address(written: str | None) -> str | None:
     return normalise(written.strip().removeprefix("<").removesuffix(">")) if written else None
 
 
-def _place(record: Any, offset: int) -> Place:
+def _place(record: Any, at: tuple[int, int]) -> Place:
     date = record.rec_headers.get_header("WARC-Date") or ""
     if record.http_headers is None:
         media, _ = content_type(record.rec_headers.get_header("Content-Type"))
-        return Place(offset, date, 200, is_html(media))
+        return Place(at, date, 200, is_html(media))
     status = status_of(record.http_headers.get_statuscode())
     media, _ = content_type(record.http_headers.get_header("Content-Type"))
-    return Place(offset, date, status, status == 200 and is_html(media))
+    return Place(at, date, status, status == 200 and is_html(media))
 
 
 def _member(file: BinaryIO, start: int) -> tuple[bool, int]:
