@@ -123,7 +123,7 @@ def test_logs(packed: bool, site: Site, indrel: Run, tmp_path: Path) -> None:
     file = tmp_path / "access.log"
     text = "".join(LOG).encode()
     file.write_bytes(gzip.compress(text) if packed else text)
-    found = logs.read(site, file)
+    found = logs.read(site, [file])
     assert (found.lines, found.unreadable, found.crawlers) == (11, 1, {"googlebot": 3, "bingbot": 2, "gptbot": 1})
     asked = {(f"{HOST}/barred/x", "bingbot"), (f"{HOST}/barred/x", "gptbot")}  # impostors are no visits
     assert {(r["url"], r["crawler"]) for r in found.barred} == asked and found.barred_urls == 1  # by two crawlers
@@ -140,6 +140,22 @@ def test_logs(packed: bool, site: Site, indrel: Run, tmp_path: Path) -> None:
     assert (tmp_path / "more.txt").read_text() == f"{HOST}/new?x=1\n"
     told = " ".join(indrel("reconcile", site.snapshot.path, file, code=0).stdout.split())
     assert "; 1 blocked URL requested, 2 wanted pages never fetched" in told
+    parts = [tmp_path / "a.log", tmp_path / "b.log.gz"]  # rotations are one log
+    parts[0].write_text("".join(LOG[:5]))
+    parts[1].write_bytes(gzip.compress("".join(LOG[5:]).encode()))
+    assert logs.read(site, parts).as_json() == found.as_json() == logs.read(site, parts[::-1]).as_json()
+    assert "2 logs: 6 requests" in indrel("reconcile", site.snapshot.path, *parts, code=0).stdout
+    (tmp_path / "c.log").write_text("".join(LOG[3:9]))
+    for twice in ([*parts, "c.log"], [parts[0], parts[0]]):
+        assert (
+            "have the same requests: give each rotation of a log once"
+            in indrel("reconcile", *twice, "--from", site.snapshot.path, code=2).stderr
+        )
+    (tmp_path / "t.csv").write_text(f"URL\n{HOST}/open\n")
+    assert (
+        "one table, or several logs"
+        in indrel("reconcile", parts[0], "t.csv", "--from", site.snapshot.path, code=2).stderr
+    )
 
 
 def test_sitemap_check(indrel: Run, site: Site, tmp_path: Path) -> None:

@@ -226,9 +226,9 @@ class Audit:
         names = ["url", "says", "listed", "state", "want", "do", "since", "reason"]
         return frame(_reconcile(self._site, Path(table), None, indexed).table, names)
 
-    def log(self, file: str | Path) -> LogRead:
-        """A server's log compared with the audit: what crawlers fetched, what of it is blocked, what they never fetched."""
-        return _log(self._site, Path(file))
+    def log(self, *files: str | Path) -> LogRead:
+        """A server's logs compared with the audit: what crawlers fetched, what of it is blocked, what they never fetched."""
+        return _log(self._site, [Path(file) for file in files])
 
     # ---------------------------------------------------------------- drafts and reports
 

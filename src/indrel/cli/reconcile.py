@@ -24,7 +24,7 @@ FEW = 8
 
 def reconcile(
     files: Annotated[
-        list[Path], typer.Argument(metavar="[SNAPSHOT] TABLE", help="A CSV, TSV or XLSX export, or an access log.")
+        list[Path], typer.Argument(metavar="[SNAPSHOT] TABLE...", help="A CSV, TSV or XLSX export, or access logs.")
     ],
     column: Annotated[
         str | None, typer.Option("--column", metavar="NAME", help="The column with URLs, if it is not found.")
@@ -65,19 +65,21 @@ def reconcile(
     """Compare an engine's export or a server log with an audit: what is indexed wrongly, what is missing, and why."""
     from indrel.ask.reconcile import lists, logs
     from indrel.ask.reconcile.tables import is_log
-    from indrel.base.files import write_whole
+    from indrel.base.files import is_snapshot, write_whole
     from indrel.checks.headline import spoken_of
 
-    if len(files) > 2:
-        raise UsageError("give a snapshot and one table: indrel reconcile SNAPSHOT TABLE")
-    snapshot, path = (files[0], files[1]) if len(files) == 2 else (from_snapshot, files[0])
+    has_snapshot = len(files) > 1 and is_snapshot(str(files[0]))
+    snapshot, paths = (files[0], files[1:]) if has_snapshot else (from_snapshot, files)
+    path = paths[0]
     log = is_log(path)
+    if len(paths) > 1 and not (log and all(map(is_log, paths))):
+        raise UsageError("give a snapshot and one table, or several logs: indrel reconcile SNAPSHOT TABLE")
     found: Reconciled | LogRead
     about: str | None = None
     while True:
         with opened(snapshot, crawler, quiet, intent, about, memory=logs.MEMORY if log else None) as site:
             found = (
-                logs.read(site, path)
+                logs.read(site, paths)
                 if log
                 else lists.reconcile(site, path, column, indexed, status_column, listed or ())
             )
@@ -104,7 +106,7 @@ def reconcile(
     elif isinstance(found, lists.Reconciled):
         _show_list(terminal(), found, path, origin, subject)
     else:
-        _show_log(terminal(), found, path, origin, subject)
+        _show_log(terminal(), found, paths, origin, subject)
     if isinstance(found, lists.Reconciled) and any(row.listed is not False for row in found.cannot):
         raise typer.Exit(1)
 
@@ -253,14 +255,15 @@ def _unknown(term: Terminal, unknown: dict[str, list[str]], counts: dict[str, in
         term.line(f"{section}: {count:,}{example}", indent=2, hang=4)
 
 
-def _show_log(term: Terminal, found: LogRead, path: Path, origin: str, subject: str) -> None:
+def _show_log(term: Terminal, found: LogRead, paths: list[Path], origin: str, subject: str) -> None:
     from indrel.core.model import plural
     from indrel.reports.columns import table
     from indrel.reports.terminal import short
 
     asked = sum(found.crawlers.values())
+    named = paths[0] if len(paths) == 1 else plural(len(paths), "log")
     term.line(
-        f"{subject}: {path}: {plural(asked, 'request')} by crawlers in {plural(found.lines, 'line')}; "
+        f"{subject}: {named}: {plural(asked, 'request')} by crawlers in {plural(found.lines, 'line')}; "
         f"{plural(found.barred_urls, 'blocked URL')} requested, "
         f"{plural(found.never_fetched, 'wanted page')} never fetched by a search crawler.",
         "bold",

@@ -171,7 +171,7 @@ class Archive:
                     del self.places[url]
 
     def _unreadable(self, path: Path, why: str) -> None:
-        """A file of which nothing can be read: one of several is told, and the others are read."""
+        """A file of which nothing can be read: if it is one of several, it is named, and the others are read."""
         said = f"{path} cannot be read as a WARC file: {why}"
         if len(self._files.paths) == 1:
             raise InputError(said)

@@ -20,6 +20,7 @@ _NAMES = {
     "address": ("request_uri", "requestpath", "uri", "url", "path", "request_path", "request",
                 "requesturl"),
     "status": ("status", "downstreamstatus", "originstatus", "status_code", "response", "response_code", "sc_status"),
+    "time": ("@timestamp", "timestamp", "time", "time_local", "time_iso8601", "ts", "startutc", "starttime", "date"),
     "agent": ("http_user_agent", "user_agent", "useragent", "request_user-agent", "agent", "user-agent"),
 }  # fmt: skip
 """By what a line tells: the keys under which it does, in lower case."""
@@ -53,7 +54,7 @@ def from_json(data: bytes) -> list[tuple[bytes, ...]]:
         address = _REQUEST.sub(r"\1", _of("address", values))
         status = _of("status", values)
         if address and status.isdigit() and len(status) == 3:
-            parts = (_of("host", values), "", address, status, _of("agent", values))
+            parts = (_of("host", values), _of("time", values), address, status, _of("agent", values))
             found.append(tuple(part.encode("utf-8", "surrogatepass") for part in parts))
     return found
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -29,6 +29,8 @@ MEMORY = "160MB"
 """What the database may hold while it counts: months of requests go to the disk."""
 
 MOST_SHOWN = 2_000
+FIRST = 3
+"""Requests at the beginning of a log by which it is known again in another."""
 
 
 @dataclass(frozen=True)
@@ -53,16 +55,21 @@ class LogRead:
         return dict(vars(self))
 
 
-def read(site: Site, path: Path) -> LogRead:
-    """Set a log in Common or Combined format, or of JSON lines (plain or gzip), against a snapshot."""
+def read(site: Site, paths: Sequence[Path]) -> LogRead:
+    """Set logs in Common or Combined format, or of JSON lines (plain or gzip), against a snapshot; several are one log.
+
+    Raises InputError for one that cannot be read, and for two that have the same requests.
+    """
     total = unreadable = 0
+    begins = _beginnings(paths) if len(paths) > 1 else {}
     has_hosts = False
     site.con.execute("CREATE OR REPLACE TEMP TABLE asked (crawler VARCHAR, path VARCHAR, status SMALLINT, n BIGINT)")
     counts: Counter[tuple[str, bytes, bytes]] = Counter()
     strangers: Counter[tuple[str, str]] = Counter()
     known: dict[bytes, str] = {}
     who = _Names()
-    for lines, matches in _chunks(path):
+    for path, lines, matches in ((one, *chunk) for one in paths for chunk in _chunks(one)):
+        _refuse_twice(path, matches, begins)
         total += lines
         unreadable += lines - len(matches)
         for host, _, target, status, agent in matches:
@@ -84,7 +91,7 @@ def read(site: Site, path: Path) -> LogRead:
     _flush(site, counts)
     if total == unreadable:
         raise InputError(
-            f"{path} is a log in a format that cannot be read: give Common or Combined Log Format, or JSON lines"
+            f"{paths[0]} is a log in a format that cannot be read: give Common or Combined Log Format, or JSON lines"
         )
     crawlers = site.rows("SELECT crawler, sum(n)::BIGINT AS n FROM asked GROUP BY crawler ORDER BY n DESC, crawler")
     impostors: list[dict[str, object]] = [
@@ -95,6 +102,33 @@ def read(site: Site, path: Path) -> LogRead:
     return LogRead(
         total, unreadable, dict(crawlers), _fetched(site), *_barred(site), *_never(site), unknown, unknown_counts, impostors, has_hosts
     )  # fmt: skip
+
+
+def _beginnings(paths: Sequence[Path]) -> dict[tuple[bytes, ...], tuple[Path, list[tuple[bytes, ...]]]]:
+    """The first requests of each file by the very first one. Raises InputError for files that begin alike."""
+    found: dict[tuple[bytes, ...], tuple[Path, list[tuple[bytes, ...]]]] = {}
+    for path in paths:
+        first = next((matches for _, matches in _chunks(path) if matches), [])[:FIRST]
+        if first and first[0] in found:
+            raise _twice(path, found[first[0]][0])
+        if first:
+            found[first[0]] = path, first
+    return found
+
+
+def _refuse_twice(
+    path: Path, matches: list[tuple[bytes, ...]], begins: Mapping[tuple[bytes, ...], tuple[Path, list[tuple[bytes, ...]]]]
+) -> None:  # fmt: skip
+    """Raise InputError if another file's first requests are among these: two rotations that overlap would count twice."""
+    for place in (n for n, match in enumerate(matches) if match in begins) if begins else ():
+        other, first = begins[matches[place]]
+        seen = matches[place : place + len(first)]
+        if other != path and seen == first[: len(seen)]:
+            raise _twice(path, other)
+
+
+def _twice(one: Path, other: Path) -> InputError:
+    return InputError(f"{one} and {other} have the same requests: give each rotation of a log once")
 
 
 class _Names:
