@@ -147,7 +147,9 @@ def test_error_pages_in_disguise(audit_site: AuditSite) -> None:
     missing = html(title="Oh no", body=f"<p>{prose(9, 40)}</p>")
     pages = {
         **BASE,
-        "/": html(canonical("/"), a("/same", "/dated", "/short", "/says", "/tag/none", "/tag/cloud", "/tag/list", "/2026/")),
+        "/": html(
+            canonical("/"), a("/same", "/dated", "/short", "/says", "/tag/none", "/tag/cloud", "/tag/list", "/2026/")
+        ),
         "/same": missing,
         "/dated": missing.replace("</p></body>", " today</p></body>"),
         "/short": html(title="Fees", body="<p>Eight pounds.</p>"),
@@ -161,7 +163,10 @@ def test_error_pages_in_disguise(audit_site: AuditSite) -> None:
     site, verdict = audit_site(pages, Response(missing.encode()))
     soft = {f.url.removeprefix(HOST) for f in verdict.findings if f.check == "soft-missing"}
     assert soft == {"/same", "/dated"}
-    assert {f.url for f in verdict.findings if f.check == "empty-archive-open"} == {HOST + "/tag/none", HOST + "/tag/cloud"}
+    assert {f.url for f in verdict.findings if f.check == "empty-archive-open"} == {
+        HOST + "/tag/none",
+        HOST + "/tag/cloud",
+    }
     told = explain(site, HOST + "/same")
     assert told.states["*"] == "broken" and any("error page" in s.outcome for s in told.steps["*"])
     assert {f.check for f in verdict.findings} >= {"missing-answers-200"}

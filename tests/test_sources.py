@@ -8,6 +8,7 @@ import ssl
 import subprocess
 import threading
 import time
+from collections import Counter
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import replace
@@ -27,6 +28,7 @@ from indrel.demo.site import Response
 from indrel.snapshot import Snapshot
 from indrel.sources import fetch
 from indrel.sources.fetch import retry_after
+from indrel.sources.frontier import spread
 from indrel.sources.options import Connect, GatherOptions
 from test_program import Run, write_site
 
@@ -470,3 +472,29 @@ def test_wanted_addresses_of_a_list_are_looked_for_wherever_they_would_stand(
     assert any(
         f"without links and sitemap entry cannot be indexed: {HOST}/huts/b and 1 more" in note for note in doc["notes"]
     )
+
+
+def test_a_limited_audit_reads_a_sample_of_every_section(indrel: Run, tmp_path: Path) -> None:
+    """Not the sitemap's first pages: some of each folder, then a draw from all, the same each time."""
+    names = [f"huts/{n}" for n in range(200)] + [f"routes/{n}" for n in range(40)] + ["about/team", "about/jobs"]
+    first = spread([f"{HOST}/{name}" for name in ("", *names)], 20, f"{HOST}/")[:20]
+    assert (
+        first[0] == f"{HOST}/"
+        and first == spread([f"{HOST}/{name}" for name in ("", *reversed(names))], 20, f"{HOST}/")[:20]
+    )
+    counts = Counter(url.split("/")[3] for url in first)
+    assert counts["about"] == 2 and counts["routes"] >= 3 and counts["huts"] > counts["routes"]
+    assert spread(["b", "a"], 2) == spread(["b", "a"], None) == ["b", "a"]
+    build = {f"{name}.html": html(NOINDEX if name.startswith("routes") else "") for name in names}
+    write_site(
+        tmp_path / "b",
+        {**build, "index.html": html(), "sitemap.xml": sitemap("/", *(f"/{name}.html" for name in names))},
+    )
+    told = json.loads(indrel("audit", "b", "--base", HOST + "/", "--limit", 20, "--json", "-q").stdout)
+    assert told["counts"]["states"]["*"]["hidden"] >= 3 and "--limit 20" in told["incomplete_because"]
+    site = served({**{f"/{name}": html(NOINDEX if name.startswith("routes") else "") for name in names}, "/": html(),
+                   "/robots.txt": robots("Disallow:"), "/sitemap.xml": sitemap("/", *(f"/{name}" for name in names))})  # fmt: skip
+    with DemoServer(site=site) as server:
+        connect = ["--connect", f"{HOST[8:]}=http://127.0.0.1:{server.port}", "--rate", 0]
+        told = json.loads(indrel("audit", HOST + "/", *connect, "--limit", 20, "--json", "-q").stdout)
+    assert told["counts"]["states"]["*"]["hidden"] >= 3 and told["counts"]["states"]["*"]["open"] >= 5

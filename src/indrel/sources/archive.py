@@ -35,6 +35,7 @@ from indrel.gather.keeping import Keeper
 from indrel.gather.parsing import MAX_PAGE, PageTask, ParserPool, parse_in_order
 from indrel.gather.recorder import Recorder, robots_row
 from indrel.sources.fetch import KEPT_HEADERS
+from indrel.sources.frontier import spread
 from indrel.sources.options import GatherOptions
 
 BATCH = 24
@@ -208,7 +209,7 @@ class Archive:
         if not pages:
             raise InputError(f"{self.location} has no page of {origin_of(self.base)}: use another --base")
         if self.options.limit is not None and len(pages) > self.options.limit:
-            pages, self.limit_hit = pages[: self.options.limit], True
+            pages, self.limit_hit = spread(pages, self.options.limit, self.base)[: self.options.limit], True
         with closing(self._files):
             origins = sorted({origin_of(self.base), *map(origin_of, pages)})
             self._sitemaps([one for origin in origins for one in self._robots(origin)])

@@ -29,6 +29,7 @@ from indrel.gather.keeping import keep_headers
 from indrel.gather.parsing import PageTask, ParserPool, parse_in_order
 from indrel.gather.recorder import Recorder, robots_row
 from indrel.snapshot.columns import transaction
+from indrel.sources.frontier import spread
 from indrel.sources.listing import list_files, shown
 from indrel.sources.options import GatherOptions
 from indrel.sources.static_host import HEADERS_FILE, RULES_FILE, StaticHost
@@ -150,7 +151,7 @@ class Folder:
         self._robots()
         self._sitemaps()
         if self.options.limit is not None and len(pages) > self.options.limit:
-            pages, self.limit_hit = pages[: self.options.limit], True
+            pages, self.limit_hit = spread(pages, self.options.limit, "index.html")[: self.options.limit], True
         self._pages(pages)
         self._find_fallback(pages)
         self._referenced()

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections import Counter, deque
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
 from indrel.core.address import origin_of
@@ -28,6 +29,9 @@ CHOICES = 3
 
 MOST_SPACES = 100
 """Patterns that are kept with the number of URLs read: the largest."""
+
+OF_EACH = 3
+"""URLs of each first folder with which a limited audit begins: a fault of a whole template shows in them."""
 
 LEAST_TEXT = 200
 """Characters that a page's text has at least where others may be copies of it."""
@@ -164,6 +168,25 @@ class Frontier:
             if members:
                 found[space] = sum(count for count, _ in members), min((url for _, url in members), key=_by_length)
         return found
+
+
+def spread(urls: Sequence[str], limit: int | None, home: str | None = None) -> list[str]:
+    """URLs (or paths in a folder) in an order of which any beginning is a sample: `home`, then a few of each first folder, then all
+    others, drawn by a hash, so that the same site gives the same sample. Unchanged if there are no more than are read."""
+    if limit is None or len(urls) <= limit:
+        return list(urls)
+    drawn = sorted(
+        dict.fromkeys(urls), key=lambda url: (url != home, hashlib.blake2b(url.encode(), digest_size=8).digest())
+    )
+    folders: dict[str, list[str]] = {}
+    for url in drawn:
+        folder, slash, _ = (
+            url.partition("://")[2].partition("/")[2].partition("/") if "://" in url else url.partition("/")
+        )
+        folders.setdefault(folder if slash else "", []).append(url)
+    largest = sorted(folders.values(), key=len, reverse=True)
+    few = [members[n] for n in range(OF_EACH) for members in largest if n < len(members)]
+    return list(dict.fromkeys([*(url for url in drawn[:1] if url == home), *few, *drawn]))
 
 
 def _by_length(url: str) -> tuple[int, str]:

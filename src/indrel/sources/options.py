@@ -118,7 +118,10 @@ class Option(NamedTuple):
 class Gathering(TypedDict, total=False):
     """The options of `GatherOptions` that a user gives, with the types that they have in Python."""
 
-    limit: Annotated[int | None, Option(("--limit",), "Read at most N pages.", "N", least=1)]
+    limit: Annotated[
+        int | None,
+        Option(("--limit",), "Read at most N pages, of all sections.", "N", least=1),
+    ]
     per_pattern: Annotated[
         int, Option(("--per-pattern",), "Read at most N URLs per pattern of an endless space.", "N", least=1)
     ]

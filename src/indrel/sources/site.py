@@ -22,7 +22,7 @@ from indrel.gather.keeping import Keeper
 from indrel.gather.parsing import MAX_PAGE, PageTask, ParserPool
 from indrel.gather.recorder import Recorder, robots_row
 from indrel.sources.fetch import STEP, Fetcher, explain, follow_robots
-from indrel.sources.frontier import MAX_CLICKS, Frontier
+from indrel.sources.frontier import MAX_CLICKS, Frontier, spread
 from indrel.sources.gate import Gate, resource_hosts
 from indrel.sources.host_variants import settle
 from indrel.sources.once_more import once_more
@@ -303,7 +303,7 @@ class LiveSite:
             announced += [(line.value, one, line.line) for line in file.sitemaps]
         found = await collector.collect(usual_folders(self.start), announced)
         self._sitemap_urls = [url for url in found if self.recorder.on_site(url)]
-        self._enqueue(self._sitemap_urls, 0)
+        self._enqueue(spread(self._sitemap_urls, self.options.limit), 0)
 
     async def _linked_sitemaps(self, origin: str) -> bool:
         """Read linked and given addresses whose bodies may be sitemaps; whether any was one."""
