@@ -105,14 +105,15 @@ def test_impact(indrel: Run, snapshot: Path, tmp_path: Path) -> None:
     shown = " ".join(indrel("robots", "impact", "snapshot", "new.txt", "--from", snapshot).stdout.split())
     assert " UTC: 1 wanted page would be blocked" in shown
     (tmp_path / "ai.txt").write_text(
-        robots("Disallow: /old", "User-agent: GPTBot", "Disallow: /", "User-agent: CCBot", "Disallow:")
+        robots("Disallow: /old", "User-agent:", "Disallow: /x", "User-agent: GPTBot", "User-agent: PerplexityBot", "Disallow: /", "User-agent: CCBot", "Disallow:")
     )
     told_ai = json.loads(indrel("robots", "impact", "snapshot", "ai.txt", "--from", snapshot, "--json", code=0).stdout)
     assert not told_ai["changes"] and told_ai["named"] == [
         {"crawler": "gptbot", "before": 0.8, "after": 0, "blocked": 4, "unblocked": 0},
+        {"crawler": "perplexitybot", "before": 0.8, "after": 0, "blocked": 4, "unblocked": 0},
         {"crawler": "ccbot", "before": 0.8, "after": 1, "blocked": 0, "unblocked": 1},
     ]
-    assert [(line["text"], line["turns"]) for line in told_ai["lines"]] == [("Disallow: /", 4)]
+    assert [(line["text"], line["turns"]) for line in told_ai["lines"]] == [("Disallow: /x", 0), ("Disallow: /", 4)]
     shown = indrel("robots", "impact", "snapshot", "ai.txt", "--from", snapshot).stdout
     assert "Nothing changes for the audited crawlers" in shown and "may fetch 0% of the host" in shown
     (tmp_path / "urls").write_text(f"{HOST}/news/a\n{HOST}/b\n")

@@ -98,7 +98,7 @@ def _named(before: Site, after: Site, turned: Counter[tuple[bool, int | None]]) 
     audited = {c.token for c in before.crawlers}
     agents = dict.fromkeys(a.lower() for h in hosts if h for g in h.file.groups for a in g.agents)
     found = []
-    for agent in (a for a in agents if a not in audited and a != STAR):
+    for agent in (a for a in agents if a and a not in audited and a != STAR):
         rules = [host.ruleset(crawler(agent)).rules for host in hosts if host]
         decided = [match_many(one, known.paths) for one in rules]
         then, now = (
@@ -106,7 +106,10 @@ def _named(before: Site, after: Site, turned: Counter[tuple[bool, int | None]]) 
         )
         for bars, changed, side in ((True, now & ~then, 1), (False, then & ~now, 0)):
             lines = Counter(decided[side][changed].tolist())
-            turned.update({(bars, rules[side][index].line): n for index, n in lines.items() if index >= 0})
+            for index, n in lines.items():
+                if index >= 0:  # crawlers share lines, and a URL counts once
+                    line = bars, rules[side][index].line
+                    turned[line] = max(turned[line], n)
         if (then != now).any():
             share = [round(float(1 - barred.mean()), 4) for barred in (then, now)]
             found.append(Named(agent, share[0], share[1], int((now & ~then).sum()), int((then & ~now).sum())))
