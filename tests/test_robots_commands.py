@@ -105,7 +105,16 @@ def test_impact(indrel: Run, snapshot: Path, tmp_path: Path) -> None:
     shown = " ".join(indrel("robots", "impact", "snapshot", "new.txt", "--from", snapshot).stdout.split())
     assert " UTC: 1 wanted page would be blocked" in shown
     (tmp_path / "ai.txt").write_text(
-        robots("Disallow: /old", "User-agent:", "Disallow: /x", "User-agent: GPTBot", "User-agent: PerplexityBot", "Disallow: /", "User-agent: CCBot", "Disallow:")
+        robots(
+            "Disallow: /old",
+            "User-agent:",
+            "Disallow: /x",
+            "User-agent: GPTBot",
+            "User-agent: PerplexityBot",
+            "Disallow: /",
+            "User-agent: CCBot",
+            "Disallow:",
+        )
     )
     told_ai = json.loads(indrel("robots", "impact", "snapshot", "ai.txt", "--from", snapshot, "--json", code=0).stdout)
     assert not told_ai["changes"] and told_ai["named"] == [

@@ -13,6 +13,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from cases import HOST, a, html
 from indrel.base.errors import Interrupted, SnapshotError
 from indrel.checks import verdict_of
 from indrel.core.crawlers import resolve
@@ -22,6 +23,7 @@ from indrel.snapshot import Snapshot, SnapshotWriter
 from indrel.snapshot.columns import Masked
 from indrel.snapshot.faults import explained
 from indrel.snapshot.schema import DECIDED, FORMATS, TABLES, VERSION, Format
+from test_program import Run, write_site
 
 _FITS: dict[str, Any] = {"BLOB": b"x", "VARCHAR[]": ["x"], "BOOLEAN": True, "DOUBLE": 0.5, "VARCHAR": "x"}
 _MOST = {"SMALLINT": 1 << 15, "INTEGER": 1 << 31, "BIGINT": 1 << 63, "UTINYINT": 1 << 8, "UBIGINT": 1 << 64}
@@ -171,3 +173,13 @@ def test_what_aborted_a_transaction_says_why() -> None:
     assert isinstance(explained(told.value), Interrupted)
     told.value.__context__ = None
     assert explained(told.value) is None
+
+
+def test_a_small_site_has_a_small_snapshot(indrel: Run, tmp_path: Path) -> None:
+    names = [f"p{n}.html" for n in range(12)]
+    write_site(
+        tmp_path / "b",
+        {"index.html": html(body=a(*(f"/{name}" for name in names))), **{name: html() for name in names}},
+    )
+    indrel("audit", "b", "--base", HOST + "/", "--snapshot", "s.indrel", "-q", code=None)
+    assert (tmp_path / "s.indrel").stat().st_size < 512 << 10

@@ -31,6 +31,9 @@ if TYPE_CHECKING:
     from indrel.sources.options import GatherOptions
 
 RUNS = "indrel-runs"
+FEW_PAGES = 2_000
+"""Pages up to which a snapshot is laid out to be small."""
+
 _CREDENTIAL = re.compile("auth|cookie|token|key|session|secret", re.IGNORECASE)
 
 
@@ -163,7 +166,7 @@ def _begin(path: Path, kind: str, source: Source) -> SnapshotWriter:
     from indrel.snapshot import now
 
     options = source.options
-    writer = SnapshotWriter(path)
+    writer = SnapshotWriter(path, small=source.expected is not None and source.expected <= FEW_PAGES)
     writer.set_meta(
         source={"kind": kind, "location": source.location},
         base=source.base,

@@ -34,6 +34,10 @@ _CONFIG: dict[str, Any] = {
     "preserve_insertion_order": True,
 }
 MEMORY = "320MB"
+BLOCK, SMALL_BLOCK = 65_536, 16_384
+"""Bytes of a file's blocks: each table has some of its own, so an audit of one page takes 1.1 or 0.4 MB (4.2 with the database's own
+262,144). Small blocks cost a large audit a fifth of its CPU and half of its size again; the larger ones cost nothing."""
+
 NAME_OF_DATABASE = "snap"
 HOME = f"{NAME_OF_DATABASE}.main"
 LOOK = f"SET search_path = 'system.main,{HOME}'"
@@ -117,13 +121,15 @@ def let_go(con: duckdb.DuckDBPyConnection, path: Path) -> None:
     _spare[os.getpid()] = path, con
 
 
-def attach(con: duckdb.DuckDBPyConnection, path: Path, read_only: bool, patience: float = _PATIENCE) -> None:
+def attach(
+    con: duckdb.DuckDBPyConnection, path: Path, read_only: bool, patience: float = _PATIENCE, block: int = BLOCK
+) -> None:
+    """Open a file with a connection; one that is not there yet is made, in blocks of so many bytes."""
     until = time.monotonic() + patience
+    how = ", READ_ONLY" if read_only else "" if path.exists() else f", BLOCK_SIZE {block}"
     while True:
         try:
-            con.execute(
-                f"ATTACH {quoted(str(path))} AS {NAME_OF_DATABASE} (TYPE duckdb{', READ_ONLY' if read_only else ''})"
-            )
+            con.execute(f"ATTACH {quoted(str(path))} AS {NAME_OF_DATABASE} (TYPE duckdb{how})")
             con.execute(LOOK)
             return
         except duckdb.Error as error:

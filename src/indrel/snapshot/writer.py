@@ -14,7 +14,17 @@ from indrel.base.errors import SnapshotError
 from indrel.base.files import HEAD, begins_snapshot
 from indrel.snapshot.columns import Columns, as_rows, incoming, set_meta, transaction
 from indrel.snapshot.faults import explained
-from indrel.snapshot.opening import HOME, NAME_OF_DATABASE, WRITING_MEMORY, attach, check_version, connect, let_go
+from indrel.snapshot.opening import (
+    BLOCK,
+    HOME,
+    NAME_OF_DATABASE,
+    SMALL_BLOCK,
+    WRITING_MEMORY,
+    attach,
+    check_version,
+    connect,
+    let_go,
+)
 from indrel.snapshot.schema import OWN, TABLES, VERSION, create_statements, migration
 
 _CLAIM = ".new"
@@ -88,6 +98,11 @@ _OF_A_ROW = (ValueError, TypeError, OverflowError, duckdb.DataError, duckdb.NotS
 """What the database and the array library raise at a value that does not fit its column."""
 
 
+def _is_of_a_row(error: Exception) -> bool:
+    """Whether a value did not fit its column. A conversion that failed says "out of range", as a damaged file may."""
+    return isinstance(error, duckdb.ConversionException) or explained(error) is None
+
+
 class SnapshotWriter:
     """Takes facts in batches; `commit` makes all that was added since the last one lasting.
 
@@ -95,7 +110,8 @@ class SnapshotWriter:
     facts that are written to again is forgotten.
     """
 
-    def __init__(self, path: Path, resume: bool = False) -> None:
+    def __init__(self, path: Path, resume: bool = False, small: bool = False) -> None:
+        """Make a snapshot, or go on with one; `small` for an audit that is known to be of few pages."""
         self.path = path
         if resume and not path.exists():
             raise SnapshotError(
@@ -105,7 +121,7 @@ class SnapshotWriter:
             _make_room(path)
         self._file = path.resolve()
         self.con = connect(self._file, WRITING_MEMORY)
-        attach(self.con, self._file, read_only=False)
+        attach(self.con, self._file, read_only=False, block=SMALL_BLOCK if small else BLOCK)
         self._rows: dict[str, list[Sequence[Any]]] = {}
         self._columns: dict[str, list[Columns]] = {}
         self._pending = 0
@@ -160,7 +176,7 @@ class SnapshotWriter:
         try:
             self._write(batches)
         except _OF_A_ROW as error:
-            if explained(error) is not None:
+            if not _is_of_a_row(error):
                 raise
             for name, rows, columns in batches:
                 self._write_apart(name, [*rows, *(row for some in columns for row in as_rows(some))])
@@ -176,7 +192,7 @@ class SnapshotWriter:
         try:
             self._write([_Batch(table, rows, [])] if rows else [])
         except _OF_A_ROW as error:
-            if explained(error) is not None:
+            if not _is_of_a_row(error):
                 raise
             if len(rows) == 1:
                 log.debug("a row of %s was refused", table, exc_info=True)

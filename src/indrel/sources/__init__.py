@@ -25,6 +25,10 @@ class Source(Protocol):
     resumes: bool
     """Whether reading can go on where it was broken off."""
 
+    @property
+    def expected(self) -> int | None:
+        """How many pages there are at most, if that is known before they are read."""
+
     def gather(self, recorder: Recorder, pool: ParserPool) -> str | None:
         """Read everything into the recorder; what keeps it from being complete, if anything does.
 

@@ -108,6 +108,10 @@ class Archive:
         self.base = self._base()
 
     @property
+    def expected(self) -> int | None:
+        return len(self.places)
+
+    @property
     def fault(self) -> str | None:
         """Which files are damaged, and how."""
         return "; ".join(self.faults) or None

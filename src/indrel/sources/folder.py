@@ -99,11 +99,13 @@ class BuiltFolder:
 
     def __init__(self, named: str, options: GatherOptions) -> None:
         self.location, self.options = named, options
-        self.base = self._base(Path(named))
+        files = list_files(Path(named), options.links_out).files
+        self._count = len(files)
+        self.base = self._base(Path(named), files)
 
-    def _base(self, folder: Path) -> str:
+    def _base(self, folder: Path, files: list[str]) -> str:
         said = self.options.base
-        base = normalise(said) if said else find_base(folder, list_files(folder, self.options.links_out).files)
+        base = normalise(said) if said else find_base(folder, files)
         if said and base is None:
             raise UsageError(f"--base {said} is not a URL: write it like https://www.sarnfell.example/")
         if base is None:
@@ -111,6 +113,10 @@ class BuiltFolder:
             told = f"nothing names the URL of {folder}: it is shown as {STAND_IN} (use --base URL)"
             self.options.progress.note(told)
         return base if base.endswith("/") else base + "/"
+
+    @property
+    def expected(self) -> int | None:
+        return self._count
 
     def gather(self, recorder: Recorder, pool: ParserPool) -> str | None:
         """Read it; see `Source`."""

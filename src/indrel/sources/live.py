@@ -32,6 +32,10 @@ class Live:
             raise UsageError(f"{source} is not a URL: write it like https://www.sarnfell.example/")
         self.base = self.location = base
 
+    @property
+    def expected(self) -> int | None:
+        return self.options.limit
+
     def gather(self, recorder: Recorder, pool: ParserPool) -> str | None:
         """Crawl it; see `Source`."""
         site = LiveSite(recorder.writer.meta["base"], recorder, pool, self.options)  # resumed, it may have moved

@@ -32,6 +32,10 @@ class UrlList:
             options, hosts=tuple(hosts), also=tuple(urls), only=frozenset(urls), follow_links=False, before=tuple
         )
 
+    @property
+    def expected(self) -> int | None:
+        return len(self.options.also)
+
     def gather(self, recorder: Recorder, pool: ParserPool) -> str | None:
         """Read them; see `Source`."""
         site = LiveSite(self.base, recorder, pool, self.options)
