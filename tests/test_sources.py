@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gzip
 import json
+import re
 import ssl
 import subprocess
 import threading
@@ -498,3 +499,22 @@ def test_a_limited_audit_reads_a_sample_of_every_section(indrel: Run, tmp_path: 
         connect = ["--connect", f"{HOST[8:]}=http://127.0.0.1:{server.port}", "--rate", 0]
         told = json.loads(indrel("audit", HOST + "/", *connect, "--limit", 20, "--json", "-q").stdout)
     assert told["counts"]["states"]["*"]["hidden"] >= 3 and told["counts"]["states"]["*"]["open"] >= 5
+
+
+def test_a_limited_audit_tells_shares_with_an_interval(indrel: Run, tmp_path: Path) -> None:
+    """Each section counts by its size, not by how much of it was read."""
+    names = [f"huts/{n}" for n in range(900)] + [f"routes/{n}" for n in range(20)]
+    build = {
+        f"{name}.html": html(NOINDEX if n % 10 == 0 or name.startswith("routes") else "")
+        for n, name in enumerate(names)
+    }
+    write_site(
+        tmp_path / "b", {**build, "index.html": html(), "sitemap.xml": sitemap(*(f"/{name}.html" for name in names))}
+    )
+    told = " ".join(indrel("audit", "b", "--base", HOST + "/", "--limit", 150).stdout.split())
+    found = re.search(
+        r"of the 920 URLs in sitemaps, from (\d+) read, .*: noindex ([\d.]+)% \(probably ([\d.]+)% to ([\d.]+)%\)", told
+    )
+    assert found and 140 <= int(found[1]) <= 150, told
+    assert float(found[3]) < 100 * 110 / 920 < float(found[4]) and float(found[4]) - float(found[3]) < 12
+    assert "URLs in sitemaps, from" not in indrel("audit", "b", "--base", HOST + "/").stdout

@@ -21,6 +21,7 @@ from indrel.checks.proof import with_proofs
 from indrel.core.model import Accepted, Cause, Severity, Skipped, Verdict, plural, tally_of, verb
 from indrel.decide.kinds import ASSET_SQL
 from indrel.decide.place import placed
+from indrel.decide.sample import share_of
 from indrel.decide.site import Site
 from indrel.decide.sitemaps import left_out
 from indrel.snapshot.faults import explained, is_of_one_question
@@ -157,6 +158,7 @@ def notes_of(site: Site) -> tuple[str, ...]:
     part = (f"there is no page at {site.base}, so the folder is treated as a part of the site",) if site.is_part else ()
     return (
         *_ended_at_home(site),
+        *_sampled(site),
         *told,
         *part,
         *unread,
@@ -182,6 +184,25 @@ def _ended_at_home(site: Site) -> tuple[str, ...]:
         return ()
     every = "its only link leads" if links == 1 else f"all {links:,} links on it lead"
     return (f"the crawl ended at the home page: {every} to other sites, such as {first}",)
+
+
+def _sampled(site: Site) -> tuple[str, ...]:
+    """What the pages read say of all pages in sitemaps, if a limit left some unread."""
+    if not str(site.meta.get("incomplete_because") or "").startswith("--limit"):
+        return ()
+    shares = [(what, share_of(site, condition)) for what, condition in SAMPLED.items()]
+    told = [
+        f"{what} {one.value:.1%} (probably {one.low:.1%} to {one.high:.1%})" for what, one in shares if one is not None
+    ]
+    first = next((one for _, one in shares if one), None)
+    if first is None:
+        return ()
+    read = f"from {first.read:,} read, spread over the sections"
+    return (f"of the {first.pages:,} URLs in sitemaps, {read}: {', '.join(told)}",)
+
+
+SAMPLED = {"noindex": "noindex > 0", "blocked": "barred > 0", "gone or broken": "tail IN ('gone', 'broken')"}
+"""What of a sample is told, as conditions over `fact`."""
 
 
 def _lost_alone(site: Site) -> tuple[str, ...]:

@@ -146,6 +146,8 @@ class Folder:
         )  # fmt: skip
         self._announced: list[tuple[str, int]] = []
         self.limit_hit = False
+        self._left: frozenset[str] = frozenset()
+        """Pages' files that are not read because of the limit."""
 
     def gather(self) -> None:
         """Read everything. Raises InputError where there is no page, Interrupted when stopped."""
@@ -157,7 +159,9 @@ class Folder:
         self._robots()
         self._sitemaps()
         if self.options.limit is not None and len(pages) > self.options.limit:
-            pages, self.limit_hit = spread(pages, self.options.limit, "index.html")[: self.options.limit], True
+            drawn = spread(pages, self.options.limit, "index.html")
+            pages, self.limit_hit = drawn[: self.options.limit], True
+            self._left = frozenset(drawn[self.options.limit :])
         self._pages(pages)
         self._find_fallback(pages)
         self._referenced()
@@ -263,6 +267,8 @@ class Folder:
         path = self._path(url)
         reply = self.host.reply(path)
         name = reply.file
+        if name in self._left:
+            return []  # it is there, and nothing of it is known
         if name and name == self.host.fallback and name not in self._number_of:
             self._pages([name])
             self.recorder.writer.commit()
