@@ -202,7 +202,7 @@ def _sampled(site: Site) -> tuple[str, ...]:
 
 
 SAMPLED = {"noindex": "noindex > 0", "blocked": "barred > 0", "gone or broken": "tail IN ('gone', 'broken')"}
-"""What of a sample is told, as conditions over `fact`."""
+"""The shares of a sample that a reader gets, as conditions over `fact`."""
 
 
 def _lost_alone(site: Site) -> tuple[str, ...]:

@@ -11,7 +11,7 @@ LEAST = 50
 """Pages read from which on their shares say something of all."""
 
 _Z = 1.96
-"""Of the normal distribution, for an interval that holds the true share 19 times in 20."""
+"""The quantile of the normal distribution for an interval that holds the true share 19 times in 20."""
 
 
 @dataclass(frozen=True)
