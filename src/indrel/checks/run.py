@@ -192,16 +192,18 @@ def _sampled(site: Site) -> tuple[str, ...]:
         return ()
     shares = [(what, share_of(site, condition)) for what, condition in SAMPLED.items()]
     told = [
-        f"{what} {one.value:.1%} (probably {one.low:.1%} to {one.high:.1%})" for what, one in shares if one is not None
+        f"{what} {one.value:.1%} (probably {one.low:.1%} to {one.high:.1%})"
+        for what, one in shares
+        if one and (one.value or what == "noindex")
     ]
     first = next((one for _, one in shares if one), None)
     if first is None:
         return ()
     read = f"from {first.read:,} read, spread over the sections"
-    return (f"of the {first.pages:,} URLs in sitemaps, {read}: {', '.join(told)}",)
+    return (f"of the {first.pages:,} URLs in sitemaps that are not blocked, {read}: {', '.join(told)}",)
 
 
-SAMPLED = {"noindex": "noindex > 0", "blocked": "barred > 0", "gone or broken": "tail IN ('gone', 'broken')"}
+SAMPLED = {"noindex": "noindex > 0", "gone or broken": "tail IN ('gone', 'broken')"}
 """The shares of a sample that a reader gets, as conditions over `fact`."""
 
 

@@ -26,13 +26,13 @@ class Share:
 
 
 def share_of(site: Site, condition: str) -> Share | None:
-    """The share of the pages in sitemaps for which a condition over `fact` holds; None where all were read, or too few.
+    """The share of the unblocked pages in sitemaps for which a condition over `fact` holds; None where all were read, or too few.
 
     Each section counts by its size, for small ones are read more than their share; sections without a page read are left out.
     """
     rows = site.rows(
         f"""SELECT count(*), count(*) FILTER (read), count(*) FILTER (read AND ({condition})) FROM fact
-        WHERE site AND listed GROUP BY {site.sections.sql}"""
+        WHERE site AND listed AND barred = 0 GROUP BY {site.sections.sql}"""
     )
     pages, read = (sum(row[n] for row in rows) for n in (0, 1))
     if read < LEAST or read >= pages:
