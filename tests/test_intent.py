@@ -288,7 +288,7 @@ def test_variants_that_match_a_pattern_count_everywhere_or_nowhere(indrel: Run, 
     with DemoServer(site=site) as server:
         connect = ["--connect", f"{HOST[8:]}=http://127.0.0.1:{server.port}", "--rate", 0, "--snapshot", "s.indrel"]
         for rest, lost, wanted, shown in (
-            ("", {links[0], links[1], links[4]}, 10, "12 URLs, 10 of them pages that an audit counts"),
+            ("", {links[0], links[1], links[4]}, 10, "12 URLs, 10 of them wanted pages"),
             ('[[want]]\nmatch = "/huts/*?*"\nwant = "any"\n', set(), 7, "7 URLs; "),
         ):
             (tmp_path / "indrel.toml").write_text('[[want]]\nmatch = "/huts/*"\nwant = "show"\n' + rest)

@@ -190,7 +190,7 @@ def _among(site: Site, found: list[AddressRow]) -> str:
     from indrel.ask.addresses import wanted_among
 
     pages = wanted_among(site, (row.url for row in found))
-    return f", {pages:,} of them pages that an audit counts (variants once, files not)" if pages < len(found) else ""
+    return f", {pages:,} of them wanted pages (variants once, files not)" if pages < len(found) else ""
 
 
 def _say(site: Site, count: int, among: str = "") -> None:
