@@ -36,7 +36,7 @@ from indrel.ask.intent import Idle, Shown
 from indrel.ask.intent import check as _intent_check
 from indrel.ask.intent import draft as _intent_draft
 from indrel.ask.intent import show as _intent_show
-from indrel.ask.recheck import Again
+from indrel.ask.recheck import Again, as_before
 from indrel.ask.recheck import recheck as _recheck
 from indrel.ask.reconcile.lists import reconcile as _reconcile
 from indrel.ask.reconcile.logs import LogRead
@@ -183,12 +183,8 @@ class Audit:
     ) -> Again:  # fmt: skip
         """Request the pages of findings again (of all, if none are named by URL, check or cause), and keep the responses in
         `snapshot`. The rate is that of the audit, unless another is given. Raises UsageError where there is nothing to request."""
-        asked, site = self._site.meta.get("asked") or {}, self._site
-        again: Gathering = {
-            "rate": asked.get("rate", GatherOptions.rate), "read_barred": bool(site.meta.get("read_barred")),
-            "as_crawlers": bool(site.meta.get("as_crawlers")), "render": "all" if site.meta.get("rendered") else None, **options,
-        }  # fmt: skip
-        wanted = _options(again, site.crawlers, site.intent)
+        site = self._site
+        wanted = _options({**as_before(site), **options}, site.crawlers, site.intent)
         return _recheck(
             self.path, Path(snapshot) if snapshot else None, site.intent, lambda _: wanted, urls, checks, causes
         )

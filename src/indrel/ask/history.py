@@ -150,7 +150,7 @@ def run_of(site: Site, path: Path, standing: Iterable[Cause] = ()) -> Run:
 
 
 def _is_unknown(site: Site, cause: Cause) -> bool:
-    """Whether an audit cannot tell of any of a cause's findings whether it holds."""
+    """Whether an audit cannot know of any of a cause's findings whether it holds."""
     why = why_unknown(site, cause.findings, str)
     return bool(cause.findings) and all(why(one) for one in cause.findings)
 

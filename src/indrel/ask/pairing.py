@@ -24,19 +24,18 @@ def paired(
 ) -> Pairs:
     """Pair findings by check and subject, and by line for those of robots.txt; leave out accepted ones if so asked.
 
-    Of several that are alike, those that say the same are paired first. Each list is read once, and only positions are held.
+    Of several that are alike, findings that say the same are paired first. Each list is read once, and only positions are held.
     """
-    mapped = places or AddressMap()
 
-    def at(findings: Sequence[Finding]) -> dict[tuple[str, str, str], list[int]]:
+    def at(findings: Sequence[Finding], mapped: AddressMap) -> dict[tuple[str, str, str], list[int]]:
         found: dict[tuple[str, str, str], list[int]] = {}
         for place, finding in enumerate(findings):
             if accepted or not finding.accepted:
-                url = mapped.url(finding.url) if findings is old else finding.url
+                url = mapped.url(finding.url)
                 found.setdefault((finding.check, url, _line_of_file(finding, url)), []).append(place)
         return found
 
-    then, now = at(old), at(new)
+    then, now = at(old, places or AddressMap()), at(new, AddressMap())
     both: list[tuple[int, int]] = []
     gone: list[int] = []
     fresh: list[int] = []
@@ -58,7 +57,7 @@ def _line_of_file(finding: Finding, url: str) -> str:
 def _alike_first(
     old: Sequence[Finding], mine: list[int], new: Sequence[Finding], theirs: list[int]
 ) -> tuple[list[int], list[int]]:
-    """The positions in an order in which those that say the same stand at the same place."""
+    """The positions in an order in which findings that say the same stand at the same place."""
     left: dict[tuple[object, ...], list[int]] = {}
     for place in theirs:
         left.setdefault(said(new[place]), []).append(place)

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Collection, Iterable, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from indrel import pipeline
 from indrel.ask.pairing import paired, said, why_unknown
@@ -16,11 +16,11 @@ from indrel.base.errors import UsageError
 from indrel.core.address import split
 from indrel.core.model import Cause, Finding, Severity
 from indrel.decide.site import Site
+from indrel.sources.options import Gathering, GatherOptions
 
 if TYPE_CHECKING:
     from indrel.core.intent import Intent
     from indrel.pipeline import Gathered
-    from indrel.sources.options import GatherOptions
 
 _OLD = re.compile(r"c?[0-9]{1,3}", re.IGNORECASE)
 """A cause as reports numbered it before causes had ids."""
@@ -170,6 +170,21 @@ class Again:
     asked: int
     site: str
     origin: str
+
+
+def as_before(site: Site) -> Gathering:
+    """The options with which an audit was made, for asking again. Where it connected and which headers it sent is not among them: a
+    snapshot may come from a stranger."""
+    meta = site.meta
+    return {
+        "rate": rate_before(meta), "read_barred": bool(meta.get("read_barred")), "as_crawlers": bool(meta.get("as_crawlers")),
+        "render": "all" if meta.get("rendered") else None,
+    }  # fmt: skip
+
+
+def rate_before(meta: Mapping[str, Any]) -> float:
+    """The requests per second and host of an audit."""
+    return float((meta.get("asked") or {}).get("rate", GatherOptions.rate))
 
 
 def recheck(

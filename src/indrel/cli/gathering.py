@@ -85,6 +85,7 @@ def pace_before(
 ) -> float:
     """The rate of the audit that is asked about, unless another is given. Where it connected and which headers it sent is only shown,
     never used: a snapshot may come from a stranger."""
+    from indrel.ask.recheck import rate_before
     from indrel.sources.options import GatherOptions
 
     asked = meta.get("asked") or {}
@@ -93,7 +94,7 @@ def pace_before(
     if again:
         say(f"the audit was made with {' '.join(again)}: give that again if it is needed")
     usual = GatherOptions.rate if rate is None else rate
-    return float(asked.get("rate", usual)) if usual == GatherOptions.rate else usual
+    return rate_before(meta) if usual == GatherOptions.rate else usual
 
 
 def gather_options(given: Given, crawler: list[str] | None, intent: Intent, **more: Any) -> GatherOptions:

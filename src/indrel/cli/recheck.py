@@ -69,12 +69,12 @@ def recheck(
 
 def _options(site: Site, given: Given, progress: ProgressLine, quiet: bool) -> GatherOptions:
     """As the audit was made, where nothing else is given."""
-    rate = pace_before(site.meta, given["connect"], given["headers"], given["rate"])
-    return gather_options(
-        {**given, "rate": rate}, [c.token for c in site.crawlers], site.intent, follow_links=False,
-        read_barred=bool(site.meta.get("read_barred")), as_crawlers=bool(site.meta.get("as_crawlers")),
-        render=_can_render(given["browser"], quiet) if site.meta.get("rendered") else None, progress=progress,
-    )  # fmt: skip
+    from indrel.ask.recheck import as_before
+
+    before: Given = {**as_before(site), **given}
+    before["rate"] = pace_before(site.meta, given["connect"], given["headers"], given["rate"])
+    before["render"] = before["render"] and _can_render(given["browser"], quiet)
+    return gather_options(before, [c.token for c in site.crawlers], site.intent, follow_links=False, progress=progress)
 
 
 def _end(again: Again, fail_on: str, quiet: bool) -> None:

@@ -32,7 +32,7 @@ class HeadersDraft:
     patterns: tuple[tuple[str, str, int], ...] = ()
     without: tuple[WantEntry, ...] = ()
     inferred: bool = False
-    """Whether no entry says so, and the wants are those that the site implies."""
+    """Whether no entry says so, and the wants are inferred from the site."""
 
 
 def draft(site: Site) -> HeadersDraft:
@@ -119,7 +119,7 @@ def _whole(path: str) -> str:
 
 
 def _piece(text: str) -> str:
-    """A part of a path as it is, in a pattern between quotation marks."""
+    """A part of a path, literally, for a pattern between quotation marks."""
     return re.escape(text).replace('"', "%22")
 
 
